@@ -1,0 +1,1 @@
+"""Pure computation: no files, no printing, no sockets."""

@@ -1,0 +1,115 @@
+"""Addresses and prefixes, IPv4 and IPv6 alike; an IPv4-mapped IPv6 address is the IPv4 one.
+
+Text forms are those of RFC 4632 (section 3.1) and RFC 4291 (section 2.2); IPv6 is written back
+as RFC 5952 asks.
+"""
+
+from __future__ import annotations
+
+import ipaddress
+from collections.abc import Sequence
+from typing import Any, NamedTuple
+
+import numpy as np
+from numpy.typing import NDArray
+
+WIDTH = {4: 32, 6: 128}
+MAPPED = 0xFFFF << 32  # ::ffff:0:0/96, RFC 4291, section 2.5.5.2
+
+#: Sorted keys of one family: uint64 for IPv4, 16 bytes in network order for IPv6.
+Keys = NDArray[Any]
+
+
+class Prefix(NamedTuple):
+    """A prefix: family 4 or 6, first address as a number, length in bits."""
+
+    family: int
+    start: int
+    length: int
+
+    @property
+    def end(self) -> int:
+        """The last address, as a number."""
+        return self.start | ((1 << (WIDTH[self.family] - self.length)) - 1)
+
+    def holds(self, other: Prefix) -> bool:
+        """Whether the other equals it or lies inside it."""
+        return (
+            self.family == other.family
+            and self.length <= other.length
+            and self.start <= other.start <= self.end
+        )
+
+    def __str__(self) -> str:
+        return f"{address_text(self.family, self.start)}/{self.length}"
+
+
+def parse_prefix(text: str) -> Prefix:
+    """A prefix, or an address as the prefix of all its bits.
+
+    Raises:
+        ValueError: not an address or prefix, or with host bits set; the message says which.
+    """
+    if "%" in text:
+        raise ValueError(f"{text!r} names an interface; an address without it is meant")
+    try:
+        network = ipaddress.ip_network(text)
+    except ValueError as error:
+        if "host bits" in str(error):
+            fixed = ipaddress.ip_network(text, strict=False)
+            raise ValueError(f"{text!r} has host bits set; the prefix is {fixed}") from None
+        raise ValueError(f"{text!r} is no address or prefix") from None
+    start, length = int(network.network_address), network.prefixlen
+    if network.version == 6 and length >= 96 and start >> 32 == 0xFFFF:
+        return Prefix(4, start & 0xFFFFFFFF, length - 96)
+    return Prefix(network.version, start, length)
+
+
+def parse_address(text: str) -> tuple[int, int]:
+    """One address as (family, number).
+
+    Raises:
+        ValueError: not an address.
+    """
+    prefix = parse_prefix(text)
+    if prefix.length != WIDTH[prefix.family]:
+        raise ValueError(f"{text!r} is a prefix; one address is meant")
+    return prefix.family, prefix.start
+
+
+def is_address(text: str) -> bool:
+    """Whether the text is one address."""
+    try:
+        parse_address(text)
+    except ValueError:
+        return False
+    return True
+
+
+def address_text(family: int, number: int) -> str:
+    """An address as people write it."""
+    if family == 4:
+        return str(ipaddress.IPv4Address(number))
+    return str(ipaddress.IPv6Address(number))
+
+
+def span_text(family: int, start: int, end: int) -> str:
+    """A range of addresses: one address, a prefix where it is one, else ``first-last``."""
+    if start == end:
+        return address_text(family, start)
+    size = end - start + 1
+    if size & (size - 1) == 0 and start % size == 0:
+        return f"{address_text(family, start)}/{WIDTH[family] - size.bit_length() + 1}"
+    return f"{address_text(family, start)}-{address_text(family, end)}"
+
+
+def keys(family: int, numbers: Sequence[int]) -> Keys:
+    """Numbers as sortable keys of their family, shape [n]."""
+    if family == 4:
+        return np.array(numbers, dtype=np.uint64)
+    return np.array([n.to_bytes(16, "big") for n in numbers], dtype="S16")
+
+
+def key_number(family: int, key: Any) -> int:
+    """A key as a number again."""
+    return int(key) if family == 4 else int.from_bytes(bytes(key).ljust(16, b"\0"), "big")

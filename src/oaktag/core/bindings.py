@@ -1,0 +1,172 @@
+"""Bindings: address prefix → tag; the look-up in bulk; a group's bindings.
+
+Rules kept here (semantics, section 3): the longest prefix wins; among equal prefixes the order of
+sources, then the newest, then the lower tag. An IPv4-mapped IPv6 address is the IPv4 one.
+Prefixes are flattened once to disjoint ranges, and look-ups are binary searches.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Sequence
+from dataclasses import dataclass
+from typing import Any, NamedTuple
+
+import numpy as np
+from numpy.typing import NDArray
+
+from oaktag.core.addresses import WIDTH, Keys, Prefix, key_number, keys
+from oaktag.located import Location
+
+BINDING_SOURCES = ("pinned", "session", "inventory", "adopted", "segment")
+FAMILIES = (4, 6)
+
+
+@dataclass(frozen=True, slots=True)
+class Binding:
+    """One prefix → tag.
+
+    ``since`` is in seconds of the Unix epoch, None where unknown (older than any time known);
+    ``node`` is where it was learned, None for the registry; ``who`` is the endpoint, segment or
+    node that it speaks of.
+    """
+
+    prefix: Prefix
+    tag: int
+    source: str
+    since: int | None = None
+    location: Location = Location("")
+    who: str = ""
+    node: str | None = None
+
+
+class Range(NamedTuple):
+    """Addresses first to last of one family, and their tag."""
+
+    family: int
+    start: int
+    end: int
+    tag: int
+
+
+@dataclass(frozen=True, slots=True)
+class Table:
+    """Disjoint ranges of one family, sorted; arrays of shape [n].
+
+    ``rows`` are the numbers of the bindings that won; ``tags`` theirs.
+    """
+
+    family: int
+    starts: Keys
+    ends: Keys
+    rows: NDArray[np.int64]
+    tags: NDArray[np.int64]
+
+    def find(self, addresses: Keys) -> NDArray[np.int64]:
+        """For each address key the range that holds it, or -1."""
+        at = np.searchsorted(self.starts, addresses, side="right") - 1
+        if not len(self.starts):
+            return at
+        held = (at >= 0) & (addresses <= self.ends[np.maximum(at, 0)])
+        return np.where(held, at, -1)
+
+
+class Lookup:
+    """Bindings in force: who wins each prefix, and the tag of any address.
+
+    Args:
+        bindings: B of them.
+        order: source names, the strongest first.
+
+    Attributes:
+        winners: numbers of the bindings that win their prefix, by family and prefix.
+    """
+
+    def __init__(
+        self, bindings: Sequence[Binding], order: Sequence[str] = BINDING_SOURCES
+    ) -> None:
+        self.bindings = tuple(bindings)
+        rank = {source: i for i, source in enumerate(order)}
+        best: dict[Prefix, tuple[tuple[int, float, int], int]] = {}
+        for number, binding in enumerate(self.bindings):
+            since = float("-inf") if binding.since is None else binding.since
+            strength = (rank[binding.source], -since, binding.tag)
+            known = best.get(binding.prefix)
+            if known is None or strength < known[0]:
+                best[binding.prefix] = (strength, number)
+        self.winners = [best[prefix][1] for prefix in sorted(best)]
+        self.tables = {family: self._flatten(family) for family in FAMILIES}
+
+    def _flatten(self, family: int) -> Table:
+        rows = np.array(
+            [n for n in self.winners if self.bindings[n].prefix.family == family], dtype=np.int64
+        )
+        prefixes = [self.bindings[n].prefix for n in rows]
+        starts = keys(family, [p.start for p in prefixes])
+        # One past the end may lie past the last address of the family: such ends cut nothing.
+        top = (1 << WIDTH[family]) - 1
+        after = keys(family, [p.end + 1 for p in prefixes if p.end < top])
+        cuts = np.unique(np.concatenate([starts, after]))
+        lows = np.searchsorted(cuts, starts)
+        ends = keys(family, [p.end for p in prefixes])
+        highs = np.searchsorted(cuts, ends, side="right")
+        owner = np.full(len(cuts), -1, dtype=np.int64)
+        lengths = np.array([p.length for p in prefixes], dtype=np.int64)
+        for length in np.unique(lengths):
+            for number in np.flatnonzero(lengths == length):
+                owner[lows[number] : highs[number]] = rows[number]
+        owned = np.flatnonzero(owner >= 0)
+        last = [key_number(family, c) - 1 for c in cuts[1:]] + [top]
+        tags = np.array([self.bindings[n].tag for n in owner[owned]], dtype=np.int64)
+        return Table(
+            family, cuts[owned], keys(family, [last[i] for i in owned]), owner[owned], tags
+        )
+
+    def find(self, family: int, addresses: Sequence[int]) -> NDArray[np.int64]:
+        """The number of the binding that holds each address, or -1; shape [n]."""
+        table = self.tables[family]
+        at = table.find(keys(family, addresses))
+        return np.where(at >= 0, table.rows[at], -1) if len(table.rows) else at
+
+    def tag(self, family: int, address: int) -> int:
+        """The tag of one address; 0 where nothing is bound."""
+        found = int(self.find(family, [address])[0])
+        return self.bindings[found].tag if found >= 0 else 0
+
+    def tags(self, family: int, addresses: Sequence[int]) -> NDArray[np.int64]:
+        """The tag of each address, 0 where nothing is bound; shape [n]."""
+        found = self.find(family, addresses)
+        of = np.array([b.tag for b in self.bindings] + [0], dtype=np.int64)
+        return of[found]
+
+    def ranges(self) -> list[Range]:
+        """The whole table as disjoint ranges, neighbours of one tag joined, tag 0 left out.
+
+        Tag 0 counts as not known, so a range without a binding says the same.
+        """
+        result: list[Range] = []
+        for family, table in self.tables.items():
+            for start, end, tag in zip(
+                (key_number(family, k) for k in table.starts),
+                (key_number(family, k) for k in table.ends),
+                table.tags.tolist(),
+                strict=True,
+            ):
+                before = result[-1] if result else None
+                if not tag:
+                    continue
+                if before and before[0] == family and before.end + 1 == start and before.tag == tag:
+                    result[-1] = before._replace(end=end)
+                else:
+                    result.append(Range(family, start, end, tag))
+        return result
+
+
+def differing(bindings: Iterable[Binding]) -> list[tuple[Binding, Binding]]:
+    """Pairs of bindings with one prefix and source but different tags."""
+    first: dict[tuple[Any, ...], Binding] = {}
+    result: list[tuple[Binding, Binding]] = []
+    for binding in bindings:
+        known = first.setdefault((binding.prefix, binding.source, binding.node), binding)
+        if known.tag != binding.tag:
+            result.append((known, binding))
+    return result

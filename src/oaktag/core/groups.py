@@ -1,0 +1,164 @@
+"""Groups, their tags and numbers, sets and selectors.
+
+Rules kept here (semantics, section 1): a tag is unique and 1-65535; tag 0 is ``untagged``;
+a number inside the workspace's range must be written as issued; the next number issued is the
+lowest in the range that is free and not retired; ``untagged`` is in a set only by name.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterable, Mapping, Sequence
+from dataclasses import dataclass, field
+from functools import cached_property
+
+import numpy as np
+from numpy.typing import NDArray
+
+from oaktag.located import Location
+
+UNTAGGED = "untagged"
+STAR = "*"
+ITSELF = "itself"
+RESERVED_WORDS = frozenset({UNTAGGED, ITSELF, "points", "registry", "any"})
+HIGHEST_TAG = 65535
+GROUP_ID = re.compile(r"[a-z][a-z0-9-]*")
+
+
+@dataclass(frozen=True, slots=True)
+class Group:
+    """One group; ``tag`` is None until a number is written in the files."""
+
+    id: str
+    tag: int | None
+    issued: bool = False
+    traits: Mapping[str, tuple[str, ...]] = field(default_factory=dict)
+    title: str = ""
+    owner: str = ""
+    location: Location = Location("groups.yaml")
+
+
+@dataclass(frozen=True, slots=True)
+class Selector:
+    """Takes the groups with all these traits; of several values, any."""
+
+    traits: Mapping[str, tuple[str, ...]]
+
+    def takes(self, group: Group) -> bool:
+        """Whether the group has every trait."""
+        return all(
+            any(v in wanted for v in group.traits.get(name, ()))
+            for name, wanted in self.traits.items()
+        )
+
+
+@dataclass(frozen=True, slots=True)
+class GroupSet:
+    """A named set: names of groups or sets (or ``untagged``), and selectors."""
+
+    id: str
+    parts: tuple[str | Selector, ...]
+    location: Location = Location("groups.yaml")
+
+
+@dataclass(frozen=True, slots=True)
+class Numbering:
+    """The range that numbers are issued from, ends included, and what is retired."""
+
+    low: int = 0
+    high: int = -1
+    retired: frozenset[int] = frozenset()
+
+    def issue(self, taken: Iterable[int], count: int) -> list[int]:
+        """The next ``count`` numbers to issue; fewer, where the range ends."""
+        used = self.retired.union(taken)
+        free = (n for n in range(self.low, self.high + 1) if n not in used)
+        return [n for n, _ in zip(free, range(count), strict=False)]
+
+
+class Groups:
+    """All groups of a workspace; index 0 is ``untagged``, index i is the i-th group.
+
+    Args:
+        groups: in file order, with unique ids.
+        sets: without cycles, naming only what exists.
+        numbering: the workspace's range.
+    """
+
+    def __init__(
+        self, groups: Sequence[Group], sets: Sequence[GroupSet] = (), numbering: Numbering | None = None
+    ) -> None:
+        self.numbering = numbering or Numbering()
+        self.all: tuple[Group, ...] = (Group(UNTAGGED, 0), *groups)
+        self.sets = {s.id: s for s in sets}
+        self.index = {g.id: i for i, g in enumerate(self.all)}
+        unnumbered = [i for i, g in enumerate(self.all) if g.tag is None]
+        issued = self.numbering.issue((g.tag for g in groups if g.tag is not None), len(unnumbered))
+        self.would_issue: dict[int, int] = dict(zip(unnumbered, issued, strict=False))
+        self._members: dict[str, tuple[int, ...]] = {}
+
+    def __len__(self) -> int:
+        return len(self.all)
+
+    def tag(self, index: int) -> int:
+        """The group's tag, written or else the one it would be issued; -1 where none is left."""
+        written = self.all[index].tag
+        return written if written is not None else self.would_issue.get(index, -1)
+
+    @cached_property
+    def tags(self) -> NDArray[np.int64]:
+        """Tag of each group, shape [G+1]."""
+        return np.array([self.tag(i) for i in range(len(self))], dtype=np.int64)
+
+    @cached_property
+    def by_tag(self) -> dict[int, int]:
+        """Tag → index of its group."""
+        return {self.tag(i): i for i in range(len(self)) if self.tag(i) >= 0}
+
+    def name(self, tag: int) -> str:
+        """The id of the group with the tag; the number itself where there is none."""
+        index = self.by_tag.get(tag)
+        return str(tag) if index is None else self.all[index].id
+
+    def members(self, word: str) -> tuple[int, ...]:
+        """Sorted indices of the groups that a group, a set, ``untagged`` or ``*`` stands for."""
+        known = self._members.get(word)
+        if known is None:
+            known = tuple(sorted(self._resolve(word)))
+            self._members[word] = known
+        return known
+
+    def _resolve(self, word: str) -> set[int]:
+        if word == STAR:
+            return set(range(len(self)))
+        if word in self.index:
+            return {self.index[word]}
+        found: set[int] = set()
+        for part in self.sets[word].parts:
+            if isinstance(part, Selector):
+                found.update(i for i, g in enumerate(self.all) if i and part.takes(g))
+            else:
+                found.update(self.members(part))
+        return found
+
+
+def find_cycle(sets: Sequence[GroupSet]) -> list[tuple[str, ...]]:
+    """The cycles among sets, each as the names along it, found from the first set in file order."""
+    parts = {s.id: [p for p in s.parts if isinstance(p, str)] for s in sets}
+    cycles: list[tuple[str, ...]] = []
+    done: set[str] = set()
+    for start in parts:
+        stack: list[tuple[str, list[str]]] = [(start, list(parts[start]))]
+        while stack and start not in done:
+            name, left = stack[-1]
+            if not left:
+                done.add(name)
+                stack.pop()
+                continue
+            following = left.pop(0)
+            trail = [n for n, _ in stack]
+            if following in trail:
+                cycles.append((*trail[trail.index(following) :], following))
+            elif following in parts and following not in done:
+                stack.append((following, list(parts[following])))
+    return cycles

@@ -1,0 +1,300 @@
+"""Packets, boxes of packets, and the atoms into which a workspace's entries cut them.
+
+Rules kept here (semantics, sections 4 and 8):
+
+* tcp, udp and sctp have ports 0-65535; ICMP (protocol 1 on IPv4, 58 on IPv6) has its type in
+  place of the source port and its code in place of the destination port, 0-255 each; every
+  other protocol has 0 for both.
+* A form is a set of atoms, one Python integer as a bit mask.
+* For showing, atoms are merged maximally in the order family, protocol, destination ports,
+  source ports.
+"""
+
+from __future__ import annotations
+
+from bisect import bisect_right
+from collections.abc import Iterable, Iterator
+from dataclasses import dataclass
+from functools import cached_property
+from typing import NamedTuple
+
+import numpy as np
+from numpy.typing import NDArray
+
+Ranges = tuple[tuple[int, int], ...]
+
+FAMILIES = (4, 6)
+PORTED = (6, 17, 132)
+ICMP_OF = {4: 1, 6: 58}
+PROTOCOL_NAMES = {"icmp": 1, "tcp": 6, "udp": 17, "icmp6": 58, "sctp": 132}
+PROTOCOL_WORDS = {number: name for name, number in PROTOCOL_NAMES.items()}
+TOP = 65535
+
+
+class Packet(NamedTuple):
+    """One packet's five facts: family 4 or 6, protocol number, ports (or ICMP type and code)."""
+
+    family: int
+    protocol: int
+    source_port: int
+    destination_port: int
+
+    def exchanged(self) -> Packet:
+        """The packet that answers: ports swapped, echo-reply for echo-request."""
+        family, protocol, source, destination = self
+        if protocol != ICMP_OF[family]:
+            return Packet(family, protocol, destination, source)
+        request, reply = (8, 0) if family == 4 else (128, 129)
+        return Packet(
+            family, protocol, {request: reply, reply: request}.get(source, source), destination
+        )
+
+
+class Box(NamedTuple):
+    """All packets in a product of ranges; ends belong to them; family 0 stands for both.
+
+    Ports beyond what a protocol has (``span_of``) are cut off, so the full range means
+    "all there are".
+    """
+
+    family: int = 0
+    protocols: tuple[int, int] = (0, 255)
+    sources: tuple[int, int] = (0, TOP)
+    destinations: tuple[int, int] = (0, TOP)
+
+    def holds(self, packet: Packet) -> bool:
+        """Whether the packet is in the box."""
+        return (
+            self.family in (0, packet.family)
+            and self.protocols[0] <= packet.protocol <= self.protocols[1]
+            and self.sources[0] <= packet.source_port <= self.sources[1]
+            and self.destinations[0] <= packet.destination_port <= self.destinations[1]
+        )
+
+
+EVERYTHING = Box()
+
+
+def span_of(family: int, protocol: int) -> int:
+    """The highest port (or ICMP type or code) that packets of this protocol can have."""
+    if protocol in PORTED:
+        return TOP
+    return 255 if ICMP_OF[family] == protocol else 0
+
+
+class Region(NamedTuple):
+    """A product of lists of ranges, as shown to people and in JSON."""
+
+    families: tuple[int, ...]
+    protocols: Ranges
+    sources: Ranges
+    destinations: Ranges
+
+    def first(self) -> Packet:
+        """The lowest packet in it."""
+        return Packet(
+            self.families[0], self.protocols[0][0], self.sources[0][0], self.destinations[0][0]
+        )
+
+
+@dataclass(frozen=True, slots=True)
+class Plane:
+    """Protocols that all boxes treat alike, with their ports cut into intervals.
+
+    ``pairs`` are (family, protocol); interval i of an axis is ``cuts[i] .. cuts[i+1]-1``.
+    """
+
+    pairs: tuple[tuple[int, int], ...]
+    top: int
+    source_cuts: tuple[int, ...]
+    destination_cuts: tuple[int, ...]
+    offset: int
+
+    @property
+    def rows(self) -> int:
+        """How many source-port intervals there are."""
+        return len(self.source_cuts) - 1
+
+    @property
+    def columns(self) -> int:
+        """How many destination-port intervals there are."""
+        return len(self.destination_cuts) - 1
+
+    @property
+    def full(self) -> int:
+        """The mask of all atoms of the plane."""
+        return ((1 << (self.rows * self.columns)) - 1) << self.offset
+
+    def touched(self, box: Box) -> int:
+        """The atoms of which the box (whose protocols hold here) has at least one packet."""
+        rows = _interval(self.source_cuts, box.sources, self.top)
+        columns = _interval(self.destination_cuts, box.destinations, self.top)
+        if rows is None or columns is None:
+            return 0
+        stripe = ((1 << (columns[1] - columns[0])) - 1) << columns[0]
+        mask = 0
+        for row in range(*rows):
+            mask |= stripe << (row * self.columns)
+        return mask << self.offset
+
+
+def _interval(cuts: tuple[int, ...], span: tuple[int, int], top: int) -> tuple[int, int] | None:
+    low, high = max(span[0], 0), min(span[1], top)
+    if low > high:
+        return None
+    return bisect_right(cuts, low) - 1, bisect_right(cuts, high)
+
+
+def _covers(box: Box, family: int, protocol: int) -> bool:
+    return box.family in (0, family) and box.protocols[0] <= protocol <= box.protocols[1]
+
+
+class Atoms:
+    """The packet space cut once, so that none of the given boxes tells packets of one atom apart.
+
+    Args:
+        boxes: every box that will be asked of as a whole (``mask``).
+    """
+
+    def __init__(self, boxes: Iterable[Box]) -> None:
+        distinct = list(dict.fromkeys(boxes))
+        heads = list(dict.fromkeys((b.family, b.protocols) for b in distinct))
+        kinds: dict[tuple[int, tuple[int, ...]], list[tuple[int, int]]] = {}
+        for family in FAMILIES:
+            for protocol in range(256):
+                told_by = tuple(
+                    i for i, (f, p) in enumerate(heads) if _covers(Box(f, p), family, protocol)
+                )
+                kinds.setdefault((span_of(family, protocol), told_by), []).append(
+                    (family, protocol)
+                )
+        planes: list[Plane] = []
+        offset = 0
+        for (top, _), pairs in kinds.items():
+            here = [b for b in distinct if _covers(b, *pairs[0])]
+            sources, destinations = (
+                _cuts((getattr(b, axis) for b in here), top) for axis in ("sources", "destinations")
+            )
+            planes.append(Plane(tuple(pairs), top, sources, destinations, offset))
+            offset += planes[-1].rows * planes[-1].columns
+        self.planes = tuple(planes)
+        self.count = offset
+        self.full = (1 << offset) - 1
+        self._plane_of = {pair: plane for plane in self.planes for pair in plane.pairs}
+        self._masks: dict[Box, int] = {}
+
+    def mask(self, boxes: Iterable[Box]) -> int:
+        """The atoms that the boxes touch: exactly their packets, if they were cut along."""
+        result = 0
+        for box in boxes:
+            known = self._masks.get(box)
+            if known is None:
+                known = 0
+                for plane in self.planes:
+                    if any(_covers(box, *pair) for pair in plane.pairs):
+                        known |= plane.touched(box)
+                self._masks[box] = known
+            result |= known
+        return result
+
+    def of_family(self, family: int) -> int:
+        """The atoms that hold packets of the family."""
+        return self._families[family]
+
+    @cached_property
+    def _families(self) -> dict[int, int]:
+        return {
+            family: sum(p.full for p in self.planes if any(f == family for f, _ in p.pairs))
+            for family in FAMILIES
+        }
+
+    def atom(self, packet: Packet) -> int:
+        """The number of the atom that holds the packet."""
+        plane = self._plane_of[packet.family, packet.protocol]
+        row = bisect_right(plane.source_cuts, packet.source_port) - 1
+        column = bisect_right(plane.destination_cuts, packet.destination_port) - 1
+        return plane.offset + row * plane.columns + column
+
+    def atoms(
+        self,
+        families: NDArray[np.int64],
+        protocols: NDArray[np.int64],
+        sources: NDArray[np.int64],
+        destinations: NDArray[np.int64],
+    ) -> NDArray[np.int64]:
+        """The atom of each packet; all arrays have shape [n]."""
+        plane_at = np.zeros((2, 256), dtype=np.int64)
+        for number, plane in enumerate(self.planes):
+            for family, protocol in plane.pairs:
+                plane_at[family // 6, protocol] = number
+        which = plane_at[families // 6, protocols]
+        result = np.zeros(len(which), dtype=np.int64)
+        for number in np.unique(which):
+            plane, here = self.planes[number], np.flatnonzero(which == number)
+            row = np.searchsorted(plane.source_cuts, sources[here], side="right") - 1
+            column = np.searchsorted(plane.destination_cuts, destinations[here], side="right") - 1
+            result[here] = plane.offset + row * plane.columns + column
+        return result
+
+    def packet(self, mask: int, family: int | None = None) -> Packet:
+        """A packet of the set, the lowest of its first atom; of the family, if one is given."""
+        if family is not None:
+            mask &= self.of_family(family)
+        atom = (mask & -mask).bit_length() - 1
+        for plane in self.planes:
+            if atom < plane.offset + plane.rows * plane.columns:
+                break
+        row, column = divmod(atom - plane.offset, plane.columns)
+        pair = next(p for p in plane.pairs if family in (None, p[0]))
+        return Packet(*pair, plane.source_cuts[row], plane.destination_cuts[column])
+
+    def regions(self, mask: int) -> list[Region]:
+        """The set as disjoint regions in the one normal form: equal sets give equal lists."""
+        by_shape: dict[tuple[Ranges, Ranges], list[tuple[int, int]]] = {}
+        for plane in self.planes:
+            for shape in _shapes(plane, mask):
+                by_shape.setdefault(shape, []).extend(plane.pairs)
+        result: list[Region] = []
+        for (sources, destinations), pairs in by_shape.items():
+            protocols = {
+                family: _runs(sorted(p for f, p in pairs if f == family)) for family in FAMILIES
+            }
+            alike = protocols[4] == protocols[6]
+            for families in ((4, 6),) if alike else ((4,), (6,)):
+                if protocols[families[0]]:
+                    result.append(Region(families, protocols[families[0]], sources, destinations))
+        return sorted(result)
+
+
+def _shapes(plane: Plane, mask: int) -> Iterator[tuple[Ranges, Ranges]]:
+    bits = (mask & plane.full) >> plane.offset
+    stripe = (1 << plane.columns) - 1
+    rows_of: dict[int, list[int]] = {}
+    for row in range(plane.rows):
+        pattern = (bits >> (row * plane.columns)) & stripe
+        if pattern:
+            rows_of.setdefault(pattern, []).append(row)
+    for pattern, rows in rows_of.items():
+        columns = [c for c in range(plane.columns) if pattern >> c & 1]
+        yield _spread(plane.source_cuts, rows), _spread(plane.destination_cuts, columns)
+
+
+def _spread(cuts: tuple[int, ...], numbers: list[int]) -> Ranges:
+    return tuple((cuts[low], cuts[high + 1] - 1) for low, high in _runs(numbers))
+
+
+def _runs(numbers: list[int]) -> Ranges:
+    runs: list[tuple[int, int]] = []
+    for number in numbers:
+        if runs and runs[-1][1] == number - 1:
+            runs[-1] = (runs[-1][0], number)
+        else:
+            runs.append((number, number))
+    return tuple(runs)
+
+
+def _cuts(spans: Iterable[tuple[int, int]], top: int) -> tuple[int, ...]:
+    cuts = {0, top + 1}
+    for low, high in spans:
+        cuts.update(cut for cut in (low, high + 1) if 0 < cut <= top)
+    return tuple(sorted(cuts))

@@ -1,0 +1,139 @@
+"""Findings about the matrix: what no packet reaches, and by what it is hidden.
+
+Rule kept here (semantics, section 4): a line or an entry is shadowed when no packet reaches it in
+either answer. A line that applies to no cell is unused, not shadowed. The closing ``otherwise``
+of a permission counts as reach of its line, not as an entry of its own.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+from oaktag.core.groups import ITSELF
+from oaktag.core.lines import Line
+from oaktag.core.matrix import ANSWERS, Answer, Matrix, Row
+from oaktag.core.permissions import Forms
+
+
+@dataclass(frozen=True, slots=True)
+class Shadowed:
+    """A line, or one entry of it (``entry`` counts from 0), that no packet reaches.
+
+    ``cell`` is one it applies to, ``mask`` what it would speak of there, and ``by`` the lines
+    that decide those packets before it.
+    """
+
+    line: int
+    entry: int | None
+    cell: tuple[int, int]
+    mask: int
+    by: tuple[int, ...]
+
+
+class _Undecided:
+    """For each cell the packets not yet decided, as painting goes forward through the rows."""
+
+    def __init__(self, matrix: Matrix) -> None:
+        self.forms = Forms()
+        size = len(matrix.groups)
+        self.live = np.full((size, size), self.forms.number(matrix.atoms.full), dtype=np.int32)
+        self.passed = np.full((size, size), self.forms.number(0), dtype=np.int32)
+
+    def leave_layer(self) -> None:
+        """What was passed on is undecided again."""
+        both, inverse = _distinct(self.live, self.passed)
+        joined = [self.forms.number(self.forms[a] | self.forms[b]) for a, b in both]
+        self.live = np.array(joined, dtype=np.int32)[inverse]
+        self.passed[:] = self.forms.number(0)
+
+    def meet(self, matrix: Matrix, row: Row) -> int:
+        """Apply a row; returns the steps that some packet reached, as bits."""
+        block = matrix.block(row)
+        if block is None:
+            return 0
+        effect = matrix.effects[matrix.policy.lines[row.line].permission]
+        both, inverse = _distinct(self.live[block], self.passed[block])
+        reached, live, passed = 0, [], []
+        for before, saved in both:
+            left, kept = self.forms[before], self.forms[saved]
+            for number, (action, mask) in enumerate(effect.steps):
+                hit = left & mask
+                if hit:
+                    reached |= 1 << number
+                    left &= ~hit
+                    kept |= hit if action == "pass" else 0
+            live.append(self.forms.number(left))
+            passed.append(self.forms.number(kept))
+        self.live[block] = np.array(live, dtype=np.int32)[inverse]
+        self.passed[block] = np.array(passed, dtype=np.int32)[inverse]
+        return reached
+
+
+def _distinct(
+    first: NDArray[np.int32], second: NDArray[np.int32]
+) -> tuple[list[tuple[int, int]], NDArray[np.int64]]:
+    pairs, inverse = np.unique((first.astype(np.int64) << 32) | second, return_inverse=True)
+    return [(int(p) >> 32, int(p) & 0xFFFFFFFF) for p in pairs], inverse.reshape(first.shape)
+
+
+def find_shadowed(matrix: Matrix) -> list[Shadowed]:
+    """All shadowed lines and entries, in the order of the lines."""
+    reached: dict[int, int] = {}
+    for answer in ANSWERS:
+        undecided, layer = _Undecided(matrix), 0
+        for row in matrix.rows:
+            line = matrix.policy.lines[row.line]
+            while layer < line.layer:
+                undecided.leave_layer()
+                layer += 1
+            reached.setdefault(row.line, 0)
+            if answer in matrix.answers_of(row):
+                reached[row.line] |= undecided.meet(matrix, row)
+    result: list[Shadowed] = []
+    applied = _applied(matrix)
+    for number in sorted(applied):
+        line = matrix.policy.lines[number]
+        steps = matrix.effects[line.permission].steps
+        if not reached[number]:
+            whole = 0
+            for _, mask in steps:
+                whole |= mask
+            result.append(_shadowed(matrix, applied[number], None, whole))
+            continue
+        for entry in range(len(matrix.policy.permissions[line.permission].entries)):
+            if not reached[number] >> entry & 1:
+                result.append(_shadowed(matrix, applied[number], entry, steps[entry][1]))
+    return result
+
+
+def _applied(matrix: Matrix) -> dict[int, Row]:
+    """The first row of each line that applies to some cell."""
+    applied: dict[int, Row] = {}
+    for row in matrix.rows:
+        if row.line not in applied and matrix.block(row) is not None:
+            applied[row.line] = row
+    return applied
+
+
+def _shadowed(matrix: Matrix, row: Row, entry: int | None, mask: int) -> Shadowed:
+    source = matrix.groups.members(row.source)[0]
+    destination = (
+        source if row.destination == ITSELF else matrix.groups.members(row.destination)[0]
+    )
+    line = matrix.policy.lines[row.line]
+    answer: Answer = "action" if line.mode == "enforce" else "would"
+    by = [
+        matrix.rows[p.row].line
+        for p in matrix.pieces(source, destination, answer)
+        if p.row >= 0 and p.mask & mask
+    ]
+    return Shadowed(row.line, entry, (source, destination), mask, tuple(dict.fromkeys(by)))
+
+
+def unused_lines(matrix: Matrix) -> list[Line]:
+    """Lines that count but apply to no cell: a set of theirs is empty."""
+    idle = {r.line for r in matrix.rows} - _applied(matrix).keys()
+    return [matrix.policy.lines[n] for n in sorted(idle)]

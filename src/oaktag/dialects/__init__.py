@@ -1,0 +1,1 @@
+"""Access lists as text, one file a dialect, both directions."""

@@ -1,0 +1,79 @@
+"""Findings: what a check found, where, and what to do; and the list of stable codes."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Any, Literal
+
+from oaktag.located import Location
+
+Severity = Literal["error", "warning", "note"]
+SEVERITIES: tuple[Severity, ...] = ("error", "warning", "note")
+
+
+@dataclass(frozen=True, slots=True)
+class Code:
+    """A kind of finding: its stable code, its usual severity, and what it means."""
+
+    code: str
+    severity: Severity
+    title: str
+
+
+#: Every code that a command can print; a code once given keeps its meaning.
+CODES: dict[str, Code] = {
+    c.code: c
+    for c in (
+        Code("OT100", "error", "the files contradict each other"),
+        Code("OT201", "warning", "a group without members"),
+        Code("OT202", "warning", "a group with members and no binding"),
+        Code("OT203", "warning", "an endpoint that no pin and no rule assigned"),
+        Code("OT204", "warning", "a segment that holds nobody we know"),
+        Code("OT205", "warning", "a rule that matches nothing"),
+        Code("OT206", "warning", "a rule whose every match an earlier rule takes"),
+        Code("OT207", "warning", "two endpoints with one address"),
+        Code("OT208", "warning", "one endpoint with two kinds"),
+        Code("OT209", "warning", "an attribute in a rule that no source gives"),
+        Code("OT210", "warning", "an address on no segment"),
+        Code("OT211", "warning", "bindings of one prefix and source with different tags"),
+        Code("OT212", "warning", "a rule that would give a group which does not exist"),
+        Code("OT213", "warning", "a group without a number in the files"),
+        Code("OT301", "warning", "a line that no packet reaches"),
+        Code("OT302", "warning", "an entry of a line that no packet reaches"),
+    )
+}
+
+
+@dataclass(frozen=True, slots=True)
+class Finding:
+    """One result of a check.
+
+    ``example`` is a packet or another small fact that shows it, in the JSON form.
+    """
+
+    code: str
+    severity: Severity
+    location: Location
+    message: str
+    hint: str
+    example: dict[str, Any] | None = None
+
+    def as_json(self) -> dict[str, Any]:
+        """The finding as ``interface.md`` names its fields."""
+        return {
+            "code": self.code,
+            "severity": self.severity,
+            "file": self.location.file,
+            "line": self.location.line,
+            "column": self.location.column,
+            "message": self.message,
+            "hint": self.hint,
+            "example": self.example,
+        }
+
+
+def finding(
+    code: str, location: Location, message: str, hint: str, example: dict[str, Any] | None = None
+) -> Finding:
+    """A finding with the usual severity of its code."""
+    return Finding(code, CODES[code].severity, location, message, hint, example)
