@@ -1,0 +1,190 @@
+"""Forms and knowledge → the access list of one point.
+
+Rules kept here (semantics, section 5): the list decides as the matrix does for the tags that the
+point sees; entries that cannot match are left out; equal chains are shared and named by their
+content, so that a change elsewhere renames nothing; a point in ``observe`` lets all pass and
+records what ``action`` would have denied.
+"""
+
+from __future__ import annotations
+
+from dataclasses import replace
+from hashlib import blake2b
+
+from oaktag.core.accesslist import DEFAULT_KEY, AccessList, ListEntry
+from oaktag.core.bindings import Range
+from oaktag.core.lines import Action
+from oaktag.core.matrix import Matrix, Part, Piece
+from oaktag.core.network import Network, Point
+from oaktag.core.packets import FAMILIES, ICMP_OF, PORTED, Atoms, Ranges, Region
+
+
+def compile_point(
+    point: Point,
+    matrix: Matrix,
+    keys: list[str],
+    network: Network,
+    bindings: list[Range],
+    scope: tuple[list[int], list[int]],
+) -> AccessList:
+    """The access list of one point.
+
+    Args:
+        point: what to compile for.
+        matrix: all decisions.
+        keys: the key of each line of the policy.
+        network: for the addresses of segments.
+        bindings: what the point knows, as disjoint ranges.
+        scope: indices of source and destination groups whose cells it holds.
+    """
+    groups = matrix.groups
+    writer = _Chains(matrix, keys, point.mode == "observe")
+    blocks = {
+        groups.tag(d): {groups.tag(s): writer.chain(s, d) for s in scope[0]} for d in scope[1]
+    }
+    frames = "ignored" if point.source_by == "address" else point.if_differ
+    observed = point.mode == "observe"
+    return AccessList(
+        point=point.id,
+        frames=frames,
+        source_bindings=tuple(bindings),
+        destination_bindings=tuple(bindings),
+        origins=network.spans_of(point.origins),
+        targets=network.spans_of(point.targets),
+        inside=() if point.inside else network.inside_pairs(),
+        blocks={d: dict(sorted(row.items())) for d, row in sorted(blocks.items())},
+        chains=dict(sorted(writer.chains().items())),
+        outside=("allow" if observed else point.outside, point.outside),
+    )
+
+
+class _Chains:
+    """Chains by content; cells of one content share one, and their keys are gathered."""
+
+    def __init__(self, matrix: Matrix, keys: list[str], observe: bool) -> None:
+        self.matrix = matrix
+        self.keys = keys
+        self.observe = observe
+        self._entries: dict[str, list[ListEntry]] = {}
+
+    def chain(self, source: int, destination: int) -> str:
+        """The name of the chain for one cell."""
+        entries = entries_of(self.matrix, source, destination, self.keys, self.observe)
+        content = repr([replace(e, keys=()) for e in entries])
+        name = "p" + blake2b(content.encode(), digest_size=5).hexdigest()
+        held = self._entries.setdefault(name, entries)
+        for number, entry in enumerate(entries):
+            together = tuple(sorted({*held[number].keys, *entry.keys}))
+            held[number] = replace(held[number], keys=together)
+        return name
+
+    def chains(self) -> dict[str, tuple[ListEntry, ...]]:
+        """All chains written so far."""
+        return {name: tuple(entries) for name, entries in self._entries.items()}
+
+
+def entries_of(
+    matrix: Matrix, source: int, destination: int, keys: list[str], observe: bool
+) -> list[ListEntry]:
+    """One cell as ordered entries, the first that matches deciding; the last matches everything."""
+    decided = 0
+    result: list[ListEntry] = []
+    parts = _joined(matrix, matrix.parts(source, destination), observe)
+    for number, (mask, part) in enumerate(parts):
+        entry = _entry(matrix, part, keys, observe)
+        last = number == len(parts) - 1
+        cover = None if last else _cover(matrix, part, mask, decided)
+        regions = [None] if cover is None else _rules(matrix.atoms, cover)
+        result += [replace(entry, region=region) for region in regions]
+        decided |= mask
+    return result
+
+
+def _joined(matrix: Matrix, parts: list[Part], observe: bool) -> list[tuple[int, Part]]:
+    """Parts in order; those at the end that do the same as the last are one with it."""
+    joined = [(p.mask, p) for p in parts]
+    while len(joined) > 1 and _outcome(matrix, joined[-2][1], observe) == _outcome(
+        matrix, joined[-1][1], observe
+    ):
+        (first, part), (second, _) = joined[-2:]
+        joined[-2:] = [(first | second, part)]
+    return joined
+
+
+def _outcome(
+    matrix: Matrix, part: Part, observe: bool
+) -> tuple[Action, Action, str | None, bool]:
+    log, answer = _attributes(matrix, part.action)
+    if observe:
+        return "allow", part.action.action, log, False
+    return part.action.action, part.would.action, log, answer
+
+
+def _entry(matrix: Matrix, part: Part, keys: list[str], observe: bool) -> ListEntry:
+    action, would, log, answer = _outcome(matrix, part, observe)
+    cited = {
+        DEFAULT_KEY if piece.row < 0 else keys[matrix.rows[piece.row].line]
+        for piece in (part.action, part.would)
+    }
+    return ListEntry(None, action, would, log, answer, tuple(sorted(cited)))
+
+
+def _attributes(matrix: Matrix, piece: Piece) -> tuple[str | None, bool]:
+    if piece.row < 0:
+        return None, False
+    permission = matrix.policy.permissions[
+        matrix.policy.lines[matrix.rows[piece.row].line].permission
+    ]
+    entry = permission.steps[piece.entry]
+    return entry.log, entry.answer
+
+
+def _cover(matrix: Matrix, part: Part, mask: int, decided: int) -> int:
+    """A set to match: the packets meant, and of those already decided whatever reads shorter."""
+    for piece in (part.action, part.would):
+        if piece.row >= 0:
+            effect = matrix.effects[matrix.policy.lines[matrix.rows[piece.row].line].permission]
+            written = effect.steps[piece.entry][1]
+            if written & ~(mask | decided) == 0 and mask & ~written == 0:
+                return written
+    return mask
+
+
+def _rules(atoms: Atoms, mask: int) -> list[Region | None]:
+    """The set as regions, each of one kind: with ports, ICMP of a family, or without ports."""
+    if mask == atoms.full:
+        return [None]
+    result: list[Region | None] = []
+    for region in atoms.regions(mask):
+        for families, protocols in _kinds(region):
+            if protocols:
+                result.append(region._replace(families=families, protocols=protocols))
+    return result
+
+
+def _kinds(region: Region) -> list[tuple[tuple[int, ...], Ranges]]:
+    numbers = [p for low, high in region.protocols for p in range(low, high + 1)]
+    ported = tuple((p, p) for p in numbers if p in PORTED)
+    kinds = [(region.families, ported)]
+    bare: dict[int, list[int]] = {f: [] for f in FAMILIES}
+    for family in region.families:
+        for protocol in numbers:
+            if protocol == ICMP_OF[family]:
+                kinds.append(((family,), ((protocol, protocol),)))
+            elif protocol not in PORTED:
+                bare[family].append(protocol)
+    if bare[4] == bare[6]:
+        kinds.append(((4, 6), _runs(bare[4])))
+    else:
+        kinds += [((family,), _runs(bare[family])) for family in FAMILIES]
+    return kinds
+
+
+def _runs(numbers: list[int]) -> Ranges:
+    runs: list[tuple[int, int]] = []
+    for number in numbers:
+        if runs and runs[-1][1] == number - 1:
+            runs[-1] = (runs[-1][0], number)
+        else:
+            runs.append((number, number))
+    return tuple(runs)

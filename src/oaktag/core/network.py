@@ -1,0 +1,196 @@
+"""Nodes, segments, links, feeds and points: the network as it was written down.
+
+Rules kept here (semantics, sections 5 and 6): defaults of what nodes, links and points do; which
+segment an address is on (the longest prefix); which packets a point judges.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from functools import cached_property
+from typing import Literal, NamedTuple
+
+from oaktag.core.addresses import Prefix, key_number
+from oaktag.core.bindings import Binding, Lookup
+from oaktag.core.lines import Action, Mode
+from oaktag.located import Location
+
+REGISTRY = "registry"
+EVERYWHERE = "*"
+
+
+@dataclass(frozen=True, slots=True)
+class Scope:
+    """Which cells a point's list holds: all, what it needs, or these groups (None: every)."""
+
+    kind: Literal["all", "known", "listed"] = "all"
+    sources: frozenset[int] | None = None
+    destinations: frozenset[int] | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class Point:
+    """An enforcement point of a node. ``origins`` and ``targets`` name segments; None is ``*``."""
+
+    node: str
+    name: str = ""
+    source_by: Literal["tag", "address"] = "tag"
+    destination_by: Literal["tag", "address"] = "tag"
+    dialect: str = "nftables"
+    mode: Mode = "enforce"
+    stateful: bool = True
+    capacity: int | None = None
+    origins: frozenset[str] | None = None
+    targets: frozenset[str] | None = None
+    inside: bool = False
+    own: bool = False
+    scope: Scope = Scope()
+    outside: Action = "allow"
+    if_differ: Literal["frame", "bindings"] = "frame"
+    location: Location = Location("network.yaml")
+
+    @property
+    def id(self) -> str:
+        """The node's name, with the point's own where it has one."""
+        return f"{self.node}.{self.name}" if self.name else self.node
+
+    def direction(self, source: str | None, destination: str | None) -> str | None:
+        """Why it does not judge packets between two segments: ``inside``, ``direction`` or None."""
+        if source is not None and source == destination and not self.inside:
+            return "inside"
+        if self.origins is not None and source not in self.origins:
+            return "direction"
+        if self.targets is not None and destination not in self.targets:
+            return "direction"
+        return None
+
+
+@dataclass(frozen=True, slots=True)
+class Node:
+    """A switch, router, firewall, access point or host in the path."""
+
+    name: str
+    site: str = ""
+    addresses: tuple[Prefix, ...] = ()
+    group: int | None = None
+    carries: bool = False
+    marks: bool = False
+    learns: frozenset[str] = frozenset()
+    relays: bool = False
+    points: tuple[Point, ...] = ()
+    location: Location = Location("network.yaml")
+
+
+@dataclass(frozen=True, slots=True)
+class Segment:
+    """A subnet attached to a node; ``group`` is its default tag's group, None without one."""
+
+    name: str
+    node: str
+    prefixes: tuple[Prefix, ...]
+    group: int | None = None
+    location: Location = Location("network.yaml")
+
+
+@dataclass(frozen=True, slots=True)
+class Link:
+    """Two nodes joined."""
+
+    name: str
+    a: str
+    b: str
+    carries: bool = True
+    cost: int = 1
+    location: Location = Location("network.yaml")
+
+
+@dataclass(frozen=True, slots=True)
+class Feed:
+    """A directed connection over which bindings travel."""
+
+    name: str
+    sender: str
+    receiver: str
+    prefixes: tuple[Prefix, ...] | None = None
+    tags: frozenset[int] | None = None
+    up: bool = True
+    location: Location = Location("network.yaml")
+
+    def passes(self, binding: Binding) -> bool:
+        """Whether ``only`` lets the binding through."""
+        if self.tags is not None and binding.tag not in self.tags:
+            return False
+        return self.prefixes is None or any(p.holds(binding.prefix) for p in self.prefixes)
+
+
+class Span(NamedTuple):
+    """Addresses first to last of one family."""
+
+    family: int
+    start: int
+    end: int
+
+
+class Network:
+    """The whole network; names are unique and all that is named exists."""
+
+    def __init__(
+        self,
+        nodes: Sequence[Node] = (),
+        segments: Sequence[Segment] = (),
+        links: Sequence[Link] = (),
+        feeds: Sequence[Feed] = (),
+    ) -> None:
+        self.nodes = {n.name: n for n in nodes}
+        self.segments = {s.name: s for s in segments}
+        self.links = tuple(links)
+        self.feeds = tuple(feeds)
+        self.points = {p.id: p for n in nodes for p in n.points}
+
+    @cached_property
+    def _on_segments(self) -> tuple[Lookup, list[str]]:
+        names = list(self.segments)
+        bindings = [
+            Binding(prefix, number, "segment")
+            for number, segment in enumerate(self.segments.values())
+            for prefix in segment.prefixes
+        ]
+        return Lookup(bindings), names
+
+    def segment_of(self, prefix: Prefix) -> str | None:
+        """The segment on which an address (or the first of a prefix) is: longest prefix."""
+        lookup, names = self._on_segments
+        found = int(lookup.find(prefix.family, [prefix.start])[0])
+        return names[lookup.bindings[found].tag] if found >= 0 else None
+
+    @cached_property
+    def spans(self) -> dict[str, list[Span]]:
+        """The addresses of each segment, less those of longer prefixes of other segments."""
+        lookup, names = self._on_segments
+        result: dict[str, list[Span]] = {name: [] for name in names}
+        for family, table in lookup.tables.items():
+            for start, end, tag in zip(table.starts, table.ends, table.tags.tolist(), strict=True):
+                mine = result[names[tag]]
+                first, last = key_number(family, start), key_number(family, end)
+                if mine and mine[-1].family == family and mine[-1].end + 1 == first:
+                    mine[-1] = Span(family, mine[-1].start, last)
+                else:
+                    mine.append(Span(family, first, last))
+        return result
+
+    def spans_of(self, names: frozenset[str] | None) -> tuple[Span, ...] | None:
+        """The addresses of some segments, sorted; None for ``*``."""
+        if names is None:
+            return None
+        return tuple(sorted(s for name in names for s in self.spans[name]))
+
+    def inside_pairs(self) -> tuple[tuple[Span, Span], ...]:
+        """Pairs of spans between which traffic stays inside one segment."""
+        return tuple(
+            (a, b)
+            for name in sorted(self.segments)
+            for a in self.spans[name]
+            for b in self.spans[name]
+            if a.family == b.family
+        )

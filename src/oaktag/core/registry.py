@@ -1,0 +1,113 @@
+"""The registry: which bindings there are, from endpoints, pins, nodes and segments.
+
+Rules kept here (semantics, sections 2, 3 and 6): an endpoint whose address is stable has a
+standing binding, source ``inventory``, if it is assigned; one whose address is not stable has its
+binding from its session, and without one is taken to have a session at its inventory address,
+learned by that segment's node if it learns sessions and absent from the registry; a node's
+``group`` pins its own addresses; a segment's default tag is a binding; a pin ``at`` a node is
+known to the registry not at all.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass
+
+from oaktag.core.addresses import Prefix
+from oaktag.core.assignment import Assignment
+from oaktag.core.bindings import Binding
+from oaktag.core.groups import Groups
+from oaktag.core.network import Network
+from oaktag.located import Location
+
+
+@dataclass(frozen=True, slots=True)
+class PrefixPin:
+    """A binding made by hand; ``node`` places it at one node alone."""
+
+    prefix: Prefix
+    group: int
+    location: Location
+    since: int | None = None
+    node: str | None = None
+
+
+def registry_bindings(
+    groups: Groups, assignment: Assignment, pins: Sequence[PrefixPin], network: Network
+) -> list[Binding]:
+    """All bindings that the registry holds."""
+    result = [
+        Binding(p.prefix, groups.tag(p.group), "pinned", p.since, p.location)
+        for p in pins
+        if p.node is None
+    ]
+    for node in network.nodes.values():
+        if node.group is not None:
+            tag = groups.tag(node.group)
+            result += [
+                Binding(a, tag, "pinned", None, node.location, node.name) for a in node.addresses
+            ]
+    endpoints = assignment.endpoints
+    for row in range(len(endpoints)):
+        group = int(assignment.group[row])
+        if group >= 0 and endpoints.is_stable(row):
+            result += [
+                Binding(
+                    a, groups.tag(group), "inventory", None, endpoints.location(row),
+                    endpoints.ids[row],
+                )
+                for a in endpoints.addresses(row)
+            ]  # fmt: skip
+    for segment in network.segments.values():
+        if segment.group is not None:
+            tag = groups.tag(segment.group)
+            result += [
+                Binding(p, tag, "segment", None, segment.location, segment.name)
+                for p in segment.prefixes
+            ]
+    return result
+
+
+def learned_bindings(
+    groups: Groups, assignment: Assignment, pins: Sequence[PrefixPin], network: Network
+) -> dict[str, list[Binding]]:
+    """What each node learns itself: sessions and defaults of its segments, and pins placed at it."""
+    result: dict[str, list[Binding]] = {name: [] for name in network.nodes}
+    for pin in pins:
+        if pin.node is not None:
+            tag = groups.tag(pin.group)
+            result[pin.node].append(
+                Binding(pin.prefix, tag, "pinned", pin.since, pin.location, "", pin.node)
+            )
+    for binding, node in _assumed_sessions(groups, assignment, network):
+        if "session" in network.nodes[node].learns:
+            result[node].append(binding)
+    for segment in network.segments.values():
+        if segment.group is not None and "segment" in network.nodes[segment.node].learns:
+            tag = groups.tag(segment.group)
+            result[segment.node] += [
+                Binding(p, tag, "segment", None, segment.location, segment.name, segment.node)
+                for p in segment.prefixes
+            ]
+    return result
+
+
+def _assumed_sessions(
+    groups: Groups, assignment: Assignment, network: Network
+) -> Iterator[tuple[Binding, str]]:
+    endpoints = assignment.endpoints
+    for row in range(len(endpoints)):
+        group = int(assignment.group[row])
+        if group < 0 or endpoints.is_stable(row):
+            continue
+        for address in endpoints.addresses(row):
+            segment = network.segment_of(address)
+            if segment is not None:
+                node = network.segments[segment].node
+                yield (
+                    Binding(
+                        address, groups.tag(group), "session", None, endpoints.location(row),
+                        endpoints.ids[row], node,
+                    ),
+                    node,
+                )  # fmt: skip
