@@ -16,7 +16,7 @@ from oaktag.core.bindings import Range
 from oaktag.core.lines import Action
 from oaktag.core.matrix import Matrix, Part, Piece
 from oaktag.core.network import Network, Point
-from oaktag.core.packets import FAMILIES, ICMP_OF, PORTED, Atoms, Ranges, Region
+from oaktag.core.packets import FAMILIES, ICMP_OF, PORTED, Atoms, Ranges, Region, runs
 
 
 def compile_point(
@@ -89,41 +89,39 @@ def entries_of(
     """One cell as ordered entries, the first that matches deciding; the last matches everything."""
     decided = 0
     result: list[ListEntry] = []
-    parts = _joined(matrix, matrix.parts(source, destination), observe)
-    for number, (mask, part) in enumerate(parts):
-        entry = _entry(matrix, part, keys, observe)
-        last = number == len(parts) - 1
-        cover = None if last else _cover(matrix, part, mask, decided)
-        regions = [None] if cover is None else _rules(matrix.atoms, cover)
+    steps = _joined(matrix, matrix.parts(source, destination), observe)
+    for number, parts in enumerate(steps):
+        entry = _entry(matrix, parts, keys, observe)
+        mask = sum(p.mask for p in parts)
+        last = number == len(steps) - 1
+        regions = [None] if last else _rules(matrix.atoms, _cover(matrix, parts[0], decided))
         result += [replace(entry, region=region) for region in regions]
         decided |= mask
     return result
 
 
-def _joined(matrix: Matrix, parts: list[Part], observe: bool) -> list[tuple[int, Part]]:
+def _joined(matrix: Matrix, parts: list[Part], observe: bool) -> list[list[Part]]:
     """Parts in order; those at the end that do the same as the last are one with it."""
-    joined = [(p.mask, p) for p in parts]
-    while len(joined) > 1 and _outcome(matrix, joined[-2][1], observe) == _outcome(
-        matrix, joined[-1][1], observe
+    joined = [[p] for p in parts]
+    while len(joined) > 1 and _outcome(matrix, joined[-2][0], observe) == _outcome(
+        matrix, joined[-1][0], observe
     ):
-        (first, part), (second, _) = joined[-2:]
-        joined[-2:] = [(first | second, part)]
+        joined[-2:] = [joined[-2] + joined[-1]]
     return joined
 
 
-def _outcome(
-    matrix: Matrix, part: Part, observe: bool
-) -> tuple[Action, Action, str | None, bool]:
+def _outcome(matrix: Matrix, part: Part, observe: bool) -> tuple[Action, Action, str | None, bool]:
     log, answer = _attributes(matrix, part.action)
     if observe:
         return "allow", part.action.action, log, False
     return part.action.action, part.would.action, log, answer
 
 
-def _entry(matrix: Matrix, part: Part, keys: list[str], observe: bool) -> ListEntry:
-    action, would, log, answer = _outcome(matrix, part, observe)
+def _entry(matrix: Matrix, parts: list[Part], keys: list[str], observe: bool) -> ListEntry:
+    action, would, log, answer = _outcome(matrix, parts[0], observe)
     cited = {
         DEFAULT_KEY if piece.row < 0 else keys[matrix.rows[piece.row].line]
+        for part in parts
         for piece in (part.action, part.would)
     }
     return ListEntry(None, action, would, log, answer, tuple(sorted(cited)))
@@ -139,15 +137,15 @@ def _attributes(matrix: Matrix, piece: Piece) -> tuple[str | None, bool]:
     return entry.log, entry.answer
 
 
-def _cover(matrix: Matrix, part: Part, mask: int, decided: int) -> int:
+def _cover(matrix: Matrix, part: Part, decided: int) -> int:
     """A set to match: the packets meant, and of those already decided whatever reads shorter."""
     for piece in (part.action, part.would):
         if piece.row >= 0:
             effect = matrix.effects[matrix.policy.lines[matrix.rows[piece.row].line].permission]
             written = effect.steps[piece.entry][1]
-            if written & ~(mask | decided) == 0 and mask & ~written == 0:
+            if written & ~(part.mask | decided) == 0 and part.mask & ~written == 0:
                 return written
-    return mask
+    return part.mask
 
 
 def _rules(atoms: Atoms, mask: int) -> list[Region | None]:
@@ -174,17 +172,7 @@ def _kinds(region: Region) -> list[tuple[tuple[int, ...], Ranges]]:
             elif protocol not in PORTED:
                 bare[family].append(protocol)
     if bare[4] == bare[6]:
-        kinds.append(((4, 6), _runs(bare[4])))
+        kinds.append(((4, 6), runs(bare[4])))
     else:
-        kinds += [((family,), _runs(bare[family])) for family in FAMILIES]
+        kinds += [((family,), runs(bare[family])) for family in FAMILIES]
     return kinds
-
-
-def _runs(numbers: list[int]) -> Ranges:
-    runs: list[tuple[int, int]] = []
-    for number in numbers:
-        if runs and runs[-1][1] == number - 1:
-            runs[-1] = (runs[-1][0], number)
-        else:
-            runs.append((number, number))
-    return tuple(runs)

@@ -257,7 +257,7 @@ class Atoms:
         result: list[Region] = []
         for (sources, destinations), pairs in by_shape.items():
             protocols = {
-                family: _runs(sorted(p for f, p in pairs if f == family)) for family in FAMILIES
+                family: runs(sorted(p for f, p in pairs if f == family)) for family in FAMILIES
             }
             alike = protocols[4] == protocols[6]
             for families in ((4, 6),) if alike else ((4,), (6,)):
@@ -280,17 +280,18 @@ def _shapes(plane: Plane, mask: int) -> Iterator[tuple[Ranges, Ranges]]:
 
 
 def _spread(cuts: tuple[int, ...], numbers: list[int]) -> Ranges:
-    return tuple((cuts[low], cuts[high + 1] - 1) for low, high in _runs(numbers))
+    return tuple((cuts[low], cuts[high + 1] - 1) for low, high in runs(numbers))
 
 
-def _runs(numbers: list[int]) -> Ranges:
-    runs: list[tuple[int, int]] = []
+def runs(numbers: list[int]) -> Ranges:
+    """Sorted numbers as ranges without gaps."""
+    found: list[tuple[int, int]] = []
     for number in numbers:
-        if runs and runs[-1][1] == number - 1:
-            runs[-1] = (runs[-1][0], number)
+        if found and found[-1][1] == number - 1:
+            found[-1] = (found[-1][0], number)
         else:
-            runs.append((number, number))
-    return tuple(runs)
+            found.append((number, number))
+    return tuple(found)
 
 
 def _cuts(spans: Iterable[tuple[int, int]], top: int) -> tuple[int, ...]:

@@ -1,0 +1,221 @@
+"""Do tags reach every point on every path, and what does the network do where they do not?
+
+Rules kept here (semantics, sections 6 and 8): each (source segment and group) → (destination
+segment and group) and path has a result, a place, reasons and an effect. All enforcing points
+that judge act: a packet passes if each allows it. Where addresses of one group fare differently:
+the weakest result (of several enforced, the one latest on the path), the worst effect.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Iterator, Mapping, Sequence
+from dataclasses import dataclass, replace
+from typing import Literal, NamedTuple
+
+from oaktag.core.judging import Judge, Sight, fault, frame_arrives, seen_source
+from oaktag.core.knowledge import Knowledge
+from oaktag.core.matrix import Matrix
+from oaktag.core.network import Network
+from oaktag.core.paths import Path, Paths
+from oaktag.core.placement import Host, meet
+
+Result = Literal["enforced", "observed", "unenforced", "unconnected"]
+Effect = Literal["exact", "leak", "break"]
+MOST_PATHS = 64
+_WEAKEST_FIRST = ("unenforced", "observed", "enforced")
+
+
+class Reason(NamedTuple):
+    """Why a flow is not enforced at a node; ``no-point`` has no node."""
+
+    node: str | None
+    why: str
+
+
+@dataclass(frozen=True, slots=True)
+class Flow:
+    """One row of reach.
+
+    ``leaks`` and ``breaks`` are masks of atoms by family; ``path`` is None where the ends are not
+    connected; ``ways`` counts the paths that a grouped row stands for.
+    """
+
+    source: tuple[str, int]
+    destination: tuple[str, int]
+    path: Path | None
+    result: Result
+    at: str | None
+    reasons: tuple[Reason, ...]
+    leaks: Mapping[int, int]
+    breaks: Mapping[int, int]
+    ways: int = 1
+
+    @property
+    def effect(self) -> Effect:
+        """What the network does, against what the matrix says of the true groups."""
+        if any(self.leaks.values()):
+            return "leak"
+        return "break" if any(self.breaks.values()) else "exact"
+
+
+class State:
+    """A network with what its nodes know and what its points hold.
+
+    Args:
+        matrix: the decisions, by true groups.
+        network: nodes, segments, links.
+        paths: its least-cost paths.
+        knowledge: what each node knows.
+        judges: point id → its list; points that are off are left out.
+    """
+
+    def __init__(
+        self,
+        matrix: Matrix,
+        network: Network,
+        paths: Paths,
+        knowledge: Knowledge,
+        judges: Mapping[str, Judge],
+    ) -> None:
+        self.matrix = matrix
+        self.network = network
+        self.paths = paths
+        self.knowledge = knowledge
+        self.judges = {i: j for i, j in judges.items() if j.point.mode != "off"}
+        self._watching = [
+            name
+            for name, node in network.nodes.items()
+            if node.marks or any(p.id in self.judges for p in node.points)
+        ]
+
+    def classes(self, hosts: Iterable[Host]) -> list[tuple[Host, dict[str, int], list[Host]]]:
+        """Hosts that fare alike: one of them, the tag each watching node has for it, and all."""
+        hosts = list(hosts)
+        seen: dict[tuple[object, ...], tuple[Host, dict[str, int], list[Host]]] = {}
+        tags: dict[int, dict[str, int]] = {n: {} for n in range(len(hosts))}
+        for family in (4, 6):
+            here = [n for n, h in enumerate(hosts) if h.family == family]
+            addresses = [hosts[n].address for n in here]
+            for node in self._watching if here else ():
+                for n, tag in zip(here, self.knowledge.at(node).tags(family, addresses), strict=True):
+                    tags[n][node] = int(tag)
+        for n, host in enumerate(hosts):
+            key = (
+                host.family, host.segment, host.node, host.group, host.own, host.endpoint < 0,
+                *tags[n].values(),
+            )  # fmt: skip
+            seen.setdefault(key, (host, tags[n], []))[2].append(host)
+        return list(seen.values())
+
+    def flows(self, sources: Iterable[Host], destinations: Iterable[Host]) -> Iterator[Flow]:
+        """Every row between the hosts, in order of segments, groups and paths."""
+        merged: dict[tuple[object, ...], Flow] = {}
+        targets = self.classes(destinations)
+        for a, a_tags, a_all in self.classes(sources):
+            for b, b_tags, b_all in targets:
+                if not any(meet(x, y, self.network) for x in a_all for y in b_all):
+                    continue
+                for path in self._paths(a, b):
+                    flow = self._judge(a, a_tags, b, b_tags, path)
+                    way = None if path is None else (path.nodes, tuple(k.name for k in path.links))
+                    key = (flow.source, flow.destination, way)
+                    merged[key] = _weaker(merged[key], flow) if key in merged else flow
+        yield from _grouped(list(merged.values()))
+
+    def _paths(self, a: Host, b: Host) -> Iterator[Path | None]:
+        if a.segment == b.segment and a.segment is not None and not b.own:
+            yield Path((a.node,))
+        elif not self.paths.count(a.node, b.node):
+            yield None
+        else:
+            yield from self.paths.between(a.node, b.node)
+
+    def _judge(
+        self, a: Host, a_tags: dict[str, int], b: Host, b_tags: dict[str, int], path: Path | None
+    ) -> Flow:
+        ends = (a.segment or a.node, a.group), (b.segment or b.node, b.group)
+        if path is None:
+            return Flow(*ends, None, "unconnected", None, (), {}, {})
+        groups, atoms = self.matrix.groups, self.matrix.atoms
+        true = groups.tag(a.group), groups.tag(b.group)
+        passes = atoms.full
+        reasons: list[Reason] = []
+        enforced = observed = None
+        met = False
+        for hop, judge in self._judges_on(path):
+            met = True
+            point, node = judge.point, path.nodes[hop]
+            why = point.direction(a.segment, b.segment)
+            if b.own and node == b.node and not point.own:
+                why = "direction"
+            if why is None:
+                frame = a_tags[path.nodes[0]] if frame_arrives(path, hop, self.network) else 0
+                sight = Sight(seen_source(point, frame, a_tags[node]), b_tags[node])
+                why = fault(sight, *true, judge.holds(sight))
+                if point.mode == "enforce":
+                    passes &= judge.allowed(sight)
+            if why is not None:
+                reasons.append(Reason(node, why))
+            elif point.mode == "enforce":
+                enforced = node if enforced is None else enforced
+            else:
+                observed = node if observed is None else observed
+        if not met:
+            reasons.append(Reason(None, "no-point"))
+        should = self.matrix.forms[int(self.matrix.action_form[a.group, b.group])]
+        family = atoms.of_family(a.family)
+        leaks = {a.family: passes & ~should & family}
+        breaks = {a.family: should & ~passes & family}
+        if enforced is not None:
+            return Flow(*ends, path, "enforced", enforced, (), leaks, breaks)
+        if observed is not None:
+            return Flow(*ends, path, "observed", observed, (), leaks, breaks)
+        return Flow(*ends, path, "unenforced", None, tuple(reasons), leaks, breaks)
+
+    def _judges_on(self, path: Path) -> Iterator[tuple[int, Judge]]:
+        for hop, name in enumerate(path.nodes):
+            for point in self.network.nodes[name].points:
+                if point.id in self.judges:
+                    yield hop, self.judges[point.id]
+
+
+def _weaker(a: Flow, b: Flow) -> Flow:
+    """One row for two: the weakest result, the packets of both."""
+
+    def strength(flow: Flow) -> tuple[int, int, int]:
+        if flow.path is None:
+            return 0, 0, 0
+        result = _WEAKEST_FIRST.index(flow.result)
+        late = flow.path.nodes.index(flow.at) if flow.at is not None else 0
+        return result, ("leak", "break", "exact").index(flow.effect) if result == 0 else 0, -late
+
+    weak = min(a, b, key=strength)
+    return replace(weak, leaks=_either(a.leaks, b.leaks), breaks=_either(a.breaks, b.breaks))
+
+
+def _either(a: Mapping[int, int], b: Mapping[int, int]) -> dict[int, int]:
+    return {family: a.get(family, 0) | b.get(family, 0) for family in sorted({*a, *b})}
+
+
+def _grouped(flows: Sequence[Flow]) -> Iterator[Flow]:
+    """Rows as they are; above 64 equal paths of one pair, one for each result."""
+    by_pair: dict[tuple[object, object], list[Flow]] = {}
+    for flow in flows:
+        by_pair.setdefault((flow.source, flow.destination), []).append(flow)
+    for pair in sorted(by_pair, key=str):
+        rows = by_pair[pair]
+        if len(rows) <= MOST_PATHS:
+            yield from rows
+            continue
+        alike: dict[object, Flow] = {}
+        for flow in rows:
+            key = (flow.result, flow.at, flow.reasons, flow.effect)
+            known = alike.get(key)
+            if known is None:
+                alike[key] = flow
+            else:
+                alike[key] = replace(
+                    known, ways=known.ways + 1, leaks=_either(known.leaks, flow.leaks),
+                    breaks=_either(known.breaks, flow.breaks),
+                )  # fmt: skip
+        yield from alike.values()

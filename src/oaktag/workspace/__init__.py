@@ -1,0 +1,1 @@
+"""Files ↔ core objects, every value with its Location."""

@@ -1,0 +1,99 @@
+"""CSV files (RFC 4180): a header, then rows; cells are trimmed; lines are physical lines."""
+
+from __future__ import annotations
+
+import csv
+from collections.abc import Iterator
+from dataclasses import dataclass
+from pathlib import Path
+
+from oaktag.located import Location
+from oaktag.workspace.textfile import Problems, read_text
+
+csv.field_size_limit(1 << 20)
+
+
+@dataclass(slots=True)
+class CsvFile:
+    """A CSV file read whole: its header, its rows, and the line where each row starts."""
+
+    name: str
+    header: list[str]
+    rows: list[list[str]]
+    lines: list[int]
+    text: str
+
+    def place(self, row: int, column: int) -> Location:
+        """Where one cell stands, found by reading its line again."""
+        line = self.lines[row]
+        return Location(self.name, line, _column(self.text.splitlines()[line - 1], column))
+
+    def cells(self, name: str) -> list[str]:
+        """One column, trimmed."""
+        column = self.header.index(name)
+        return [row[column] for row in self.rows]
+
+
+def read_csv(root: Path, name: str, problems: Problems) -> CsvFile | None:
+    """A CSV file, with a problem for each row that does not fit the header."""
+    text = read_text(root, name, problems)
+    if text is None:
+        return None
+    rows = _rows(name, text, problems)
+    first = next(rows, None)
+    if first is None:
+        problems.form(Location(name, 1), "the header is missing", "names of columns, first line")
+        return None
+    header = [cell.strip() for cell in first[1]]
+    good = True
+    for number, word in enumerate(header):
+        where = Location(name, first[0], _column(text.splitlines()[first[0] - 1], number))
+        if not word:
+            problems.form(where, f"column {number + 1} has no name", "a name for each column")
+            good = False
+        elif word in header[:number]:
+            problems.form(where, f"the column {word!r} stands twice", "each name once")
+            good = False
+    if not good:
+        return None
+    file = CsvFile(name, header, [], [], text)
+    for line, cells in rows:
+        if len(cells) != len(header):
+            problems.form(
+                Location(name, line),
+                f"the row has {len(cells)} cells, the header {len(header)}",
+                "a cell for each column; put one that holds a comma in quotes",
+            )
+            continue
+        file.rows.append([cell.strip() for cell in cells])
+        file.lines.append(line)
+    return file
+
+
+def _rows(name: str, text: str, problems: Problems) -> Iterator[tuple[int, list[str]]]:
+    reader = csv.reader(text.splitlines(keepends=True), strict=True)
+    line = 1
+    while True:
+        try:
+            cells = next(reader)
+        except StopIteration:
+            return
+        except csv.Error as error:
+            problems.form(Location(name, line), f"this row is not CSV: {error}", "see the quotes")
+            return
+        if cells:
+            yield line, cells
+        line = reader.line_num + 1
+
+
+def _column(line: str, number: int) -> int:
+    """Where the cell of that number starts, from 1."""
+    quoted = False
+    for at, letter in enumerate(line):
+        if number == 0:
+            return at + 1
+        if letter == '"':
+            quoted = not quoted
+        elif letter == "," and not quoted:
+            number -= 1
+    return len(line) + 1

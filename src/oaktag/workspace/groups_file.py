@@ -1,0 +1,194 @@
+"""``groups.yaml``: groups with their tags and traits, and sets of them."""
+
+from __future__ import annotations
+
+import re
+from pathlib import Path
+
+import yaml
+
+from oaktag.core.groups import (
+    GROUP_ID,
+    HIGHEST_TAG,
+    RESERVED_WORDS,
+    UNTAGGED,
+    Group,
+    Groups,
+    GroupSet,
+    Numbering,
+    Selector,
+    find_cycle,
+)
+from oaktag.workspace.textfile import Problems
+from oaktag.workspace.yamlfile import Node, YamlFile
+
+FILE = "groups.yaml"
+GROUP_KEYS = ("id", "tag", "title", "owner", "traits")
+
+
+def read_groups(root: Path, numbering: Numbering, problems: Problems) -> Groups | None:
+    """All groups and sets; None where the file cannot be read at all, or sets go in circles."""
+    file = YamlFile(root, FILE, problems)
+    if file.root is None:
+        return None
+    top = file.fields(file.root, FILE, ("groups", "sets"), ("groups",))
+    if top is None:
+        return None
+    taken: dict[str, Node] = {}
+    groups = [
+        group
+        for node in file.items(top["groups"], "groups")
+        if (group := _read_group(file, node, numbering, taken)) is not None
+    ]
+    _check_numbers(file, groups)
+    sets: list[GroupSet] = []
+    nodes: dict[str, list[tuple[str, Node]]] = {}
+    for name, key, node in file.pairs(top.get("sets"), "sets"):
+        if not GROUP_ID.fullmatch(name):
+            file.fail(key, f"{name!r} cannot be the name of a set", "as in front-desks")
+            continue
+        _claim(file, name, key, taken)
+        parts, words = _read_parts(file, node)
+        sets.append(GroupSet(name, tuple(parts), file.place(key)))
+        nodes[name] = words
+    for words in nodes.values():
+        for word, node in words:
+            if word not in taken and word != UNTAGGED:
+                file.clash(node, f"there is no group or set {word!r}", _closest(word, taken))
+    cycles = find_cycle(sets)
+    for cycle in cycles:
+        at = next(n for w, n in nodes[cycle[0]] if w == cycle[1])
+        file.clash(at, f"sets go in a circle: {' → '.join(cycle)}", "take one of them out")
+    known = {g.id for g in groups} | {s.id for s in sets} | {UNTAGGED}
+    sound = [
+        GroupSet(s.id, tuple(p for p in s.parts if not isinstance(p, str) or p in known), s.location)
+        for s in sets
+    ]
+    return None if cycles else Groups(groups, sound, numbering)
+
+
+def _read_group(
+    file: YamlFile, node: Node, numbering: Numbering, taken: dict[str, Node]
+) -> Group | None:
+    fields = file.fields(node, "a group", GROUP_KEYS, ("id",))
+    if fields is None:
+        return None
+    name = file.text(fields["id"], "the id of a group", GROUP_ID)
+    if name is None:
+        return None
+    _claim(file, name, fields["id"], taken)
+    tag, issued = _read_tag(file, fields.get("tag"), numbering)
+    traits: dict[str, tuple[str, ...]] = {}
+    for trait, _, value in file.pairs(fields.get("traits"), "traits"):
+        traits[trait] = tuple(t for t, _ in file.texts(value, f"the trait {trait}"))
+    return Group(
+        name,
+        tag,
+        issued,
+        traits,
+        file.text(fields.get("title"), "title") or "",
+        file.text(fields.get("owner"), "owner") or "",
+        file.place(node),
+    )
+
+
+def _claim(file: YamlFile, name: str, node: Node, taken: dict[str, Node]) -> None:
+    if name in RESERVED_WORDS:
+        file.clash(node, f"{name!r} is a word of Oak Tag's own", "another name")
+    elif name in taken:
+        where = taken[name].start_mark.line + 1
+        file.clash(node, f"{name!r} is there twice", f"first in line {where}; each name once")
+    taken.setdefault(name, node)
+
+
+def _read_tag(file: YamlFile, node: Node | None, numbering: Numbering) -> tuple[int | None, bool]:
+    if node is None:
+        return None, False
+    text = file.text(node, "a tag")
+    match = re.fullmatch(r"(issued )?([1-9][0-9]{0,5})", text or "")
+    if match is None or int(match[2]) > HIGHEST_TAG:
+        if text is not None:
+            file.fail(node, f"{text!r} is no tag", f"1 to {HIGHEST_TAG}, or issued and a number")
+        return None, False
+    tag, issued = int(match[2]), bool(match[1])
+    inside = numbering.low <= tag <= numbering.high
+    span = f"{numbering.low}-{numbering.high}"
+    if tag in numbering.retired:
+        file.clash(node, f"the number {tag} is retired; points may still hold it", "another number")
+    elif inside and not issued:
+        file.clash(
+            node, f"{tag} is inside the range {span} that numbers are issued from",
+            f"a number outside it, or tag: issued {tag}",
+        )  # fmt: skip
+    elif issued and not inside:
+        file.clash(node, f"{tag} cannot have been issued: the range is {span}", f"tag: {tag}")
+    return tag, issued
+
+
+def _check_numbers(file: YamlFile, groups: list[Group]) -> None:
+    first: dict[int, Group] = {}
+    for group in groups:
+        if group.tag is None:
+            continue
+        other = first.setdefault(group.tag, group)
+        if other is not group:
+            file.problems.clash(
+                group.location,
+                f"{group.id} has the tag {group.tag}, and so has {other.id}",
+                f"each tag once; {other.id} is in line {other.location.line}",
+            )
+
+
+def _read_parts(
+    file: YamlFile, node: Node
+) -> tuple[list[str | Selector], list[tuple[str, Node]]]:
+    parts: list[str | Selector] = []
+    words: list[tuple[str, Node]] = []
+    items = [node] if isinstance(node, yaml.MappingNode) else file.items(node, "a set")
+    for item in items:
+        if isinstance(item, yaml.MappingNode):
+            fields = file.fields(item, "a selector", ("traits",), ("traits",))
+            traits: dict[str, tuple[str, ...]] = {}
+            for name, _, value in file.pairs((fields or {}).get("traits"), "traits"):
+                traits[name] = tuple(t for t, _ in file.texts(value, f"the trait {name}"))
+            if traits:
+                parts.append(Selector(traits))
+            elif fields is not None:
+                file.fail(item, "a selector without traits would take every group", "a trait")
+            continue
+        word = file.text(item, "a member of a set")
+        if word is not None:
+            parts.append(word)
+            words.append((word, item))
+    return parts, words
+
+
+def _closest(word: str, known: dict[str, Node]) -> str:
+    from difflib import get_close_matches
+
+    close = get_close_matches(word, known, 3)
+    return f"perhaps {' or '.join(close)}" if close else "a group or set of groups.yaml"
+
+
+def number_groups(text: str, issue: dict[int, int]) -> str:
+    """The text of ``groups.yaml`` with numbers written in, all else kept to the byte.
+
+    Args:
+        text: the file as it is; it must have been read without a problem.
+        issue: position of a group in the file → the number to write.
+    """
+    root = yaml.compose(text, Loader=yaml.SafeLoader)
+    items = next(v for k, v in root.value if k.value == "groups").value
+    edits: list[tuple[int, str]] = []
+    for position, tag in issue.items():
+        node = items[position]
+        after = next(v for k, v in node.value if k.value == "id")
+        written = f"tag: issued {tag}"
+        if node.flow_style:
+            edits.append((after.end_mark.index, f", {written}"))
+        else:
+            indent = " " * node.start_mark.column
+            edits.append((after.end_mark.index, f"\n{indent}{written}"))
+    for at, piece in sorted(edits, reverse=True):
+        text = text[:at] + piece + text[at:]
+    return text

@@ -1,0 +1,73 @@
+"""Reading the bytes of a workspace's files: encoding, NUL bytes, emptiness; and writing them."""
+
+from __future__ import annotations
+
+import os
+import tempfile
+from pathlib import Path
+
+from oaktag.errors import Problem
+from oaktag.located import Location
+
+
+class Problems:
+    """The faults of a run, collected; reading goes on as far as it makes sense."""
+
+    def __init__(self) -> None:
+        self.all: list[Problem] = []
+
+    def form(self, location: Location, message: str, expected: str = "") -> None:
+        """A file that cannot be read as what it should be."""
+        self.all.append(Problem(location, message, expected, "form"))
+
+    def clash(self, location: Location, message: str, expected: str = "") -> None:
+        """Files that can be read, and contradict each other."""
+        self.all.append(Problem(location, message, expected, "clash"))
+
+
+def read_text(root: Path, name: str, problems: Problems) -> str | None:
+    """The text of a file of the workspace; None, and a problem, where there is none."""
+    try:
+        data = (root / name).read_bytes()
+    except FileNotFoundError:
+        problems.form(Location(name), "there is no such file", "every file named must exist")
+        return None
+    except OSError as error:
+        problems.form(Location(name), f"it cannot be read: {error.strerror}")
+        return None
+    if not data:
+        problems.form(Location(name), "the file is empty", "a file of zero bytes says nothing")
+        return None
+    for bad, what in ((data.find(b"\0"), "a NUL byte"),):
+        if bad >= 0:
+            problems.form(_place(name, data, bad), f"there is {what} here", "plain UTF-8 text")
+            return None
+    try:
+        return data.decode("utf-8-sig")
+    except UnicodeDecodeError as error:
+        byte = data[error.start]
+        problems.form(
+            _place(name, data, error.start),
+            f"the byte 0x{byte:02x} is not UTF-8",
+            "save the file as UTF-8",
+        )
+        return None
+
+
+def _place(name: str, data: bytes, at: int) -> Location:
+    line = data.count(b"\n", 0, at) + 1
+    return Location(name, line, at - data.rfind(b"\n", 0, at))
+
+
+def write_text(path: Path, text: str) -> None:
+    """Write a file whole or not at all: to a temporary one beside it, then renamed."""
+    path.parent.mkdir(parents=True, exist_ok=True)
+    handle, temporary = tempfile.mkstemp(dir=path.parent, prefix=f".{path.name}.")
+    try:
+        with os.fdopen(handle, "w", encoding="utf-8", newline="") as file:
+            file.write(text)
+        Path(temporary).chmod(path.stat().st_mode & 0o777 if path.exists() else 0o644)
+        Path(temporary).replace(path)
+    except BaseException:
+        Path(temporary).unlink(missing_ok=True)
+        raise
