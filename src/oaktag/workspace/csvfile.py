@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import csv
+import io
 from collections.abc import Iterator
 from dataclasses import dataclass
 from pathlib import Path
@@ -21,12 +22,12 @@ class CsvFile:
     header: list[str]
     rows: list[list[str]]
     lines: list[int]
-    text: str
+    physical: list[str]
 
     def place(self, row: int, column: int) -> Location:
         """Where one cell stands, found by reading its line again."""
         line = self.lines[row]
-        return Location(self.name, line, _column(self.text.splitlines()[line - 1], column))
+        return Location(self.name, line, _column(self.physical[line - 1], column))
 
     def cells(self, name: str) -> list[str]:
         """One column, trimmed."""
@@ -39,7 +40,8 @@ def read_csv(root: Path, name: str, problems: Problems) -> CsvFile | None:
     text = read_text(root, name, problems)
     if text is None:
         return None
-    rows = _rows(name, text, problems)
+    physical = list(io.StringIO(text, newline=""))
+    rows = _rows(name, physical, problems)
     first = next(rows, None)
     if first is None:
         problems.form(Location(name, 1), "the header is missing", "names of columns, first line")
@@ -47,7 +49,7 @@ def read_csv(root: Path, name: str, problems: Problems) -> CsvFile | None:
     header = [cell.strip() for cell in first[1]]
     good = True
     for number, word in enumerate(header):
-        where = Location(name, first[0], _column(text.splitlines()[first[0] - 1], number))
+        where = Location(name, first[0], _column(physical[first[0] - 1], number))
         if not word:
             problems.form(where, f"column {number + 1} has no name", "a name for each column")
             good = False
@@ -56,7 +58,7 @@ def read_csv(root: Path, name: str, problems: Problems) -> CsvFile | None:
             good = False
     if not good:
         return None
-    file = CsvFile(name, header, [], [], text)
+    file = CsvFile(name, header, [], [], physical)
     for line, cells in rows:
         if len(cells) != len(header):
             problems.form(
@@ -70,8 +72,10 @@ def read_csv(root: Path, name: str, problems: Problems) -> CsvFile | None:
     return file
 
 
-def _rows(name: str, text: str, problems: Problems) -> Iterator[tuple[int, list[str]]]:
-    reader = csv.reader(text.splitlines(keepends=True), strict=True)
+def _rows(
+    name: str, physical: list[str], problems: Problems
+) -> Iterator[tuple[int, list[str]]]:
+    reader = csv.reader(physical, strict=True)
     line = 1
     while True:
         try:

@@ -1,0 +1,56 @@
+"""Oak Tag: group tags for network access.
+
+Assign endpoints to numbered groups, decide in one matrix what each may do, compile the matrix
+into an access list for every enforcement point, prove the lists, and check that tags reach
+every point on every path. ``Workspace.load`` is the way in::
+
+    import oaktag
+
+    quillmere = oaktag.Workspace.load("quillmere")
+    quillmere.decide("librarians", "loans-db", "https")["action"]
+
+The same without files is in ``oaktag.core``.
+"""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING, Any
+
+from oaktag.errors import (
+    NotPossibleHere,
+    OakTagError,
+    Problem,
+    UnreadableList,
+    UnwritableEntry,
+    UsageError,
+    WorkspaceError,
+)
+from oaktag.findings import CODES, Finding
+from oaktag.located import Location
+
+if TYPE_CHECKING:
+    from oaktag.operations.face import Workspace
+
+__version__ = "0.1.0"
+__all__ = [
+    "CODES",
+    "Finding",
+    "Location",
+    "NotPossibleHere",
+    "OakTagError",
+    "Problem",
+    "UnreadableList",
+    "UnwritableEntry",
+    "UsageError",
+    "Workspace",
+    "WorkspaceError",
+    "__version__",
+]
+
+
+def __getattr__(name: str) -> Any:
+    if name == "Workspace":  # imported when asked for: it brings NumPy and the YAML reader
+        from oaktag.operations.face import Workspace
+
+        return Workspace
+    raise AttributeError(f"module 'oaktag' has no attribute {name!r}")

@@ -1,0 +1,74 @@
+"""What a word means as an end: the words of commands and expectations.
+
+Rule kept here (semantics, section 1): a word is the first of group, set, tag number (decimal or
+``0x…``), endpoint, address; ``endpoint:NAME`` says otherwise. An endpoint stands for its assigned
+group, an address for what the registry's look-up gives.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Sequence
+from dataclasses import dataclass
+from difflib import get_close_matches
+from typing import Literal
+
+from oaktag.core.addresses import is_address, parse_address
+from oaktag.core.endpoints import Endpoints
+from oaktag.core.groups import STAR, Groups
+from oaktag.errors import UsageError
+
+POINTS = "points"
+PREFIX = "endpoint:"
+
+
+@dataclass(frozen=True, slots=True)
+class End:
+    """An end as written, and what kind of thing it is.
+
+    ``groups`` are indices for ``group``, ``set`` and ``*``; ``endpoint`` is a row;
+    ``address`` a family and a number.
+    """
+
+    word: str
+    kind: Literal["group", "set", "endpoint", "address", "points"]
+    groups: tuple[int, ...] = ()
+    endpoint: int = -1
+    address: tuple[int, int] = (0, 0)
+
+
+def parse_end(word: str, groups: Groups, endpoints: Endpoints, *, points: bool = False) -> End:
+    """What a word stands for.
+
+    Raises:
+        UsageError: it is none of the things it could be; the closest names are given.
+    """
+    if word.startswith(PREFIX):
+        return _endpoint(word, word[len(PREFIX) :], groups, endpoints)
+    if word in groups.index:
+        return End(word, "group", (groups.index[word],))
+    if word in groups.sets or word == STAR:
+        return End(word, "set", groups.members(word))
+    if word == POINTS and points:
+        return End(word, "points")
+    if re.fullmatch(r"\d{1,5}|0x[0-9a-fA-F]{1,4}", word):
+        index = groups.by_tag.get(int(word, 0) if word.startswith("0x") else int(word))
+        if index is not None:
+            return End(word, "group", (index,))
+    if word in endpoints.index:
+        return _endpoint(word, word, groups, endpoints)
+    if is_address(word):
+        return End(word, "address", address=parse_address(word))
+    return _unknown(word, [*groups.index, *groups.sets, *endpoints.ids])
+
+
+def _endpoint(word: str, name: str, groups: Groups, endpoints: Endpoints) -> End:
+    if name not in endpoints.index:
+        return _unknown(name, endpoints.ids)
+    return End(word, "endpoint", endpoint=endpoints.index[name])
+
+
+def _unknown(word: str, known: Sequence[str]) -> End:
+    close = get_close_matches(word, known, 3)
+    hint = f"; perhaps {' or '.join(close)}" if close else ""
+    raise UsageError(f"{word!r} is no group, set, tag, endpoint or address{hint}")

@@ -1,0 +1,1 @@
+"""The verbs that commands and Python users share, a file a verb, over one lazy model."""

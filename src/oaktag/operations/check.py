@@ -1,0 +1,166 @@
+"""``check``: the files agree; findings about endpoints, groups, bindings and segments."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from typing import Any
+
+import numpy as np
+
+from oaktag.core.bindings import differing
+from oaktag.errors import WorkspaceError
+from oaktag.findings import Finding, finding
+from oaktag.located import Location
+from oaktag.operations.documents import Document, document
+from oaktag.operations.members import endpoint_json
+from oaktag.operations.model import Model
+
+
+def check(model: Model) -> Document:
+    """All findings, in the order of files and lines."""
+    found = [
+        *_groups(model), *_unassigned(model), *_rules(model), *_endpoints(model), *_segments(model),
+        *_bindings(model),
+    ]  # fmt: skip
+    return _document(found)
+
+
+def clashes(error: WorkspaceError) -> Document:
+    """Files that contradict each other, as findings of ``check``."""
+    return _document(
+        [
+            finding("OT100", p.location, p.message, p.expected or "make the files agree")
+            for p in error.problems
+        ]
+    )
+
+
+def _document(found: list[Finding]) -> Document:
+    found = sorted(found, key=lambda f: (f.location, f.code, f.message))
+    return document("check", findings=[f.as_json() for f in found])
+
+
+def _groups(model: Model) -> Iterator[Finding]:
+    given = model.assignment.group
+    bound = {model.registry.bindings[n].tag for n in model.registry.winners}
+    for index, group in enumerate(model.groups.all):
+        if not index:
+            continue
+        rows = np.flatnonzero(given == index)
+        if group.tag is None:
+            yield finding(
+                "OT213", group.location, f"the group {group.id} has no number in the files",
+                "oaktag groups --number writes the next free one",
+            )  # fmt: skip
+        if not len(rows):
+            yield finding(
+                "OT201", group.location, f"nobody is in the group {group.id}",
+                "oaktag members --unassigned shows who nearly is",
+            )  # fmt: skip
+        elif model.groups.tag(index) not in bound:
+            stable = any(model.files.endpoints.is_stable(int(r)) for r in rows)
+            yield finding(
+                "OT202", group.location,
+                f"the group {group.id} has {len(rows)} members and no binding",
+                "give its stable members an address in the inventory" if stable
+                else "no address of theirs is stable: their bindings come from sessions alone",
+            )  # fmt: skip
+
+
+def _unassigned(model: Model) -> Iterator[Finding]:
+    for row in np.flatnonzero(model.assignment.group < 0).tolist():
+        said = endpoint_json(model, row)
+        yield finding(
+            "OT203", model.files.endpoints.location(row),
+            f"nothing assigns {said['kind']} {said['endpoint']} to a group",
+            _near_text(said["near"]), {"endpoint": said["endpoint"], "near": said["near"]},
+        )  # fmt: skip
+
+
+def _near_text(near: list[Document]) -> str:
+    if not near:
+        return "a rule or a pin in assignments.yaml would"
+    miss = near[0]
+    rule = f"the rule for {miss['group']} ({miss['file']}:{miss['line']})"
+    if miss["attribute"] == "unless":
+        return f"{rule} would, but its unless keeps it out"
+    if miss["unsure"]:
+        return f"{rule} would, were its {miss['attribute']} known more surely"
+    return f"{rule} nearly does: only {miss['attribute']} does not fit"
+
+
+def _rules(model: Model) -> Iterator[Finding]:
+    assignment = model.assignment
+    attributes = set(model.files.endpoints.columns)
+    for number, rule in enumerate(assignment.rules):
+        group = model.groups.all[rule.give].id
+        matched = assignment.match_table[number]
+        for condition in (*rule.when, *rule.unless):
+            if condition.attribute not in attributes:
+                yield finding(
+                    "OT209", rule.location,
+                    f"no source gives the attribute {condition.attribute!r} of the rule for {group}",
+                    "see the header of the inventory files",
+                )  # fmt: skip
+        if not matched.any():
+            yield finding(
+                "OT205", rule.location, f"the rule for {group} matches nobody",
+                "mend its conditions, or take it out",
+            )  # fmt: skip
+        elif not (assignment.rule == number).any():
+            first = int(assignment.rule[np.flatnonzero(matched)[0]])
+            by = assignment.rules[first].location if first >= 0 else "pins"
+            yield finding(
+                "OT206", rule.location,
+                f"everybody whom the rule for {group} matches is taken before it, by {by}",
+                "move it up, or take it out",
+            )  # fmt: skip
+
+
+def _endpoints(model: Model) -> Iterator[Finding]:
+    endpoints = model.files.endpoints
+    holders: dict[Any, int] = {}
+    for row in range(len(endpoints)):
+        for address in endpoints.addresses(row):
+            other = holders.setdefault(address, row)
+            if other != row:
+                yield finding(
+                    "OT207", endpoints.location(row),
+                    f"{endpoints.ids[row]} has the address {address}, and so has "
+                    f"{endpoints.ids[other]} ({endpoints.location(other)})",
+                    "correct one of the two",
+                )  # fmt: skip
+    for row in endpoints.kinds_differ:
+        yield finding(
+            "OT208", endpoints.location(row),
+            f"{endpoints.ids[row]} is of two kinds in two sources; {endpoints.kind(row)} counts",
+            "give the two different ids, or list it once",
+        )  # fmt: skip
+    if model.network.segments:
+        for row, address in model.nowhere:
+            yield finding(
+                "OT210", endpoints.location(row),
+                f"{endpoints.ids[row]} has the address {address}, which is on no segment",
+                "add the segment to network.yaml, or correct the address",
+            )  # fmt: skip
+
+
+def _segments(model: Model) -> Iterator[Finding]:
+    held = {host.segment for host in model.hosts}
+    for segment in model.network.segments.values():
+        if segment.name not in held and segment.group is None:
+            yield finding(
+                "OT204", segment.location,
+                f"nobody we know is on the segment {segment.name}",
+                "list who is there, give the segment a tag, or take it out",
+            )  # fmt: skip
+
+
+def _bindings(model: Model) -> Iterator[Finding]:
+    for a, b in differing(model.registry_bindings):
+        tags = f"{model.groups.name(a.tag)} and {model.groups.name(b.tag)}"
+        place: Location = b.location
+        yield finding(
+            "OT211", place, f"{b.source} bindings of {b.prefix} say {tags} ({a.location})",
+            "one of them should go",
+        )  # fmt: skip

@@ -1,0 +1,206 @@
+"""``decide``: allow or deny, and the line that says so; one question, or a file of many."""
+
+from __future__ import annotations
+
+import csv
+import io
+from typing import TextIO
+
+import numpy as np
+
+from oaktag.core.matrix import Part
+from oaktag.core.packets import FAMILIES, ICMP_OF, PORTED, PROTOCOL_NAMES, Box, Packet
+from oaktag.core.services import parse_service
+from oaktag.errors import UsageError
+from oaktag.operations.documents import (
+    Document,
+    boxes_json,
+    clipped,
+    document,
+    packet_json,
+    piece_json,
+)
+from oaktag.operations.model import Model
+
+COLUMNS = (
+    "source", "destination", "family", "protocol", "source_port", "destination_port",
+)  # fmt: skip
+
+
+def decide(
+    model: Model,
+    source: str,
+    destination: str,
+    service: str,
+    family: int | None = None,
+    source_port: int | None = None,
+) -> Document:
+    """What one cell says about the packets of a service.
+
+    Args:
+        model: the workspace.
+        source: group, tag, endpoint or address; so is ``destination``.
+        service: in a written form, see ``core.services``.
+        family: 4 or 6, to narrow the question.
+        source_port: to narrow it likewise.
+
+    Raises:
+        UsageError: an unknown name, a set, or no packet is asked about.
+    """
+    ends = model.one_group(source), model.one_group(destination)
+    asked = _asked(model, service, family, source_port)
+    matrix = model.matrix
+    parts = matrix.parts(*ends, model.atoms.mask(asked))
+    answers = {(p.action.action, p.would.action) for p in parts}
+    first = parts[0]
+    regions = clipped(model.atoms, first.mask, asked)
+    said = piece_json(matrix, first.action)
+    mixed = len(answers) > 1
+    result = document(
+        "decide",
+        source=model.group_json(ends[0]),
+        destination=model.group_json(ends[1]),
+        service=service,
+        packet=packet_json(regions[0].first()),
+        action="mixed" if mixed else first.action.action,
+        would="mixed" if mixed else first.would.action,
+        line=None if mixed else said["line"],
+        would_line=None if mixed else piece_json(matrix, first.would)["line"],
+        permission=None if mixed else said["permission"],
+        entry=None if mixed else said["entry"],
+    )
+    if len(parts) > 1:
+        result["parts"] = [row for part in parts for row in _part(model, part, asked)]
+    return result
+
+
+def _asked(model: Model, service: str, family: int | None, source_port: int | None) -> list[Box]:
+    boxes = list(parse_service(service, model.files.permissions.services))
+    if family is not None:
+        boxes = [b._replace(family=family) for b in boxes if b.family in (0, family)]
+        if not boxes:
+            raise UsageError(f"{service} has no packets of IPv{family}")
+    if source_port is not None:
+        boxes = [
+            b._replace(sources=(source_port, source_port))
+            for b in boxes
+            if b.sources[0] <= source_port <= b.sources[1]
+        ]
+    if not boxes or not model.atoms.mask(boxes):
+        raise UsageError(f"{service} has no packet from port {source_port}")
+    return boxes
+
+
+def _part(model: Model, part: Part, asked: list[Box]) -> list[Document]:
+    rows = boxes_json(clipped(model.atoms, part.mask, asked))
+    would = piece_json(model.matrix, part.would)
+    for row in rows:
+        row.update(
+            action=part.action.action,
+            would=part.would.action,
+            **piece_json(model.matrix, part.action),
+            would_line=would["line"],
+        )
+    return rows
+
+
+def decide_batch(model: Model, questions: TextIO, name: str, answers: TextIO) -> int:
+    """Answer a CSV of packets with the same rows and ``action,would,file,line``.
+
+    Returns:
+        The number of questions answered.
+
+    Raises:
+        UsageError: with every row that is no question, by line; nothing is written then.
+    """
+    reader = csv.reader(questions)
+    header = [h.strip() for h in next(reader, [])]
+    missing = [c for c in COLUMNS if c not in header]
+    if missing:
+        raise UsageError(f"{name}:1: the column {missing[0]!r} is missing ({','.join(COLUMNS)})")
+    at = [header.index(c) for c in COLUMNS]
+    rows: list[list[str]] = []
+    parsed: list[tuple[int, int, Packet]] = []
+    faults: list[str] = []
+    ends: dict[str, int | str] = {}
+    for row in reader:
+        if not row:
+            continue
+        where = f"{name}:{reader.line_num}"
+        if len(row) != len(header):
+            faults.append(f"{where}: the row has {len(row)} cells, the header {len(header)}")
+            continue
+        cells = [row[i].strip() for i in at]
+        try:
+            s, d = (_end(model, word, ends) for word in cells[:2])
+            parsed.append((s, d, _packet(cells[2:])))
+            rows.append(row)
+        except UsageError as error:
+            faults.append(f"{where}: {error}")
+    if faults:
+        raise UsageError("\n".join(faults))
+    _answer(model, header, rows, parsed, answers)
+    return len(rows)
+
+
+def _end(model: Model, word: str, known: dict[str, int | str]) -> int:
+    if word not in known:
+        try:
+            known[word] = model.one_group(word)
+        except UsageError as error:
+            known[word] = str(error)
+    found = known[word]
+    if isinstance(found, str):
+        raise UsageError(found)
+    return found
+
+
+def _packet(cells: list[str]) -> Packet:
+    family, protocol, source, destination = cells
+    if family not in ("4", "6"):
+        raise UsageError(f"the family is {family!r}; 4 or 6 is meant")
+    number = PROTOCOL_NAMES.get(protocol, -1)
+    if protocol == "icmp":
+        number = ICMP_OF[int(family)]
+    if number < 0:
+        number = int(protocol) if protocol.isdecimal() and int(protocol) < 256 else -1
+    if number < 0:
+        raise UsageError(f"the protocol is {protocol!r}; a number from 0 to 255 or a name is meant")
+    top = 65535 if number in PORTED else 255 if ICMP_OF[int(family)] == number else 0
+    ports: list[int] = []
+    for text in (source, destination):
+        if not text.isdecimal() or int(text) > top:
+            raise UsageError(f"{text!r} is no port of protocol {number}; 0 to {top} is meant")
+        ports.append(int(text))
+    return Packet(int(family), number, *ports)
+
+
+def _answer(
+    model: Model,
+    header: list[str],
+    rows: list[list[str]],
+    parsed: list[tuple[int, int, Packet]],
+    answers: TextIO,
+) -> None:
+    matrix = model.matrix
+    columns = np.array([(s, d, *p) for s, d, p in parsed], dtype=np.int64).reshape(-1, 6).T
+    atoms = model.atoms.atoms(*columns[2:]) if len(rows) else np.zeros(0, dtype=np.int64)
+    actions, woulds = matrix.decide_many(columns[0], columns[1], atoms)
+    known: dict[tuple[int, int, int], tuple[str, object]] = {}
+    text = io.StringIO()
+    writer = csv.writer(text, lineterminator="\n")
+    writer.writerow([*header, "action", "would", "file", "line"])
+    for number, row in enumerate(rows):
+        key = int(columns[0][number]), int(columns[1][number]), int(atoms[number])
+        if key not in known:
+            piece = matrix.parts(key[0], key[1], 1 << key[2])[0].action
+            line = piece_json(matrix, piece)["line"] or {"file": "", "line": ""}
+            known[key] = line["file"], line["line"]
+        words = ["allow" if said[number] else "deny" for said in (actions, woulds)]
+        writer.writerow([*row, *words, *known[key]])
+    answers.write(text.getvalue())
+
+
+def families_of(option: str | None) -> int | None:
+    """The option ``--family`` as a number."""
+    return None if option is None else FAMILIES[FAMILIES.index(int(option))]

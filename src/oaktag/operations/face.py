@@ -1,0 +1,184 @@
+"""``oaktag.Workspace``: everything the commands show, as objects and pandas DataFrames."""
+
+from __future__ import annotations
+
+from datetime import date
+from pathlib import Path
+from typing import TYPE_CHECKING, TextIO
+
+from oaktag.errors import UsageError
+from oaktag.operations.documents import Document
+from oaktag.operations.model import Model
+
+if TYPE_CHECKING:
+    import pandas as pd
+
+
+class Workspace:
+    """A workspace, read once; every answer is computed when it is first asked for.
+
+    Use ``Workspace.load``. Methods named after commands return the same documents that the
+    commands print with ``--json``, as plain dictionaries; ``frame`` makes a DataFrame of one.
+    """
+
+    def __init__(self, model: Model) -> None:
+        self.model = model
+
+    @classmethod
+    def load(cls, path: str | Path, today: date | None = None) -> Workspace:
+        """Read the workspace in a folder.
+
+        Args:
+            path: the folder with ``oaktag.yaml``.
+            today: the day on which lines expire and pins end, UTC; the real one by default.
+
+        Raises:
+            UsageError: the folder is no workspace.
+            WorkspaceError: its files cannot be read or contradict each other; every fault of
+                the run is in ``problems``.
+        """
+        return cls(Model.read(Path(path), None if today is None else today.toordinal()))
+
+    def check(self) -> Document:
+        """Findings about endpoints, groups, bindings and segments."""
+        from oaktag.operations.check import check
+
+        return check(self.model)
+
+    def groups(self) -> Document:
+        """Groups, tags, members, bindings."""
+        from oaktag.operations.groups import groups
+
+        return groups(self.model)
+
+    def number_groups(self) -> dict[str, int]:
+        """Write issued numbers into ``groups.yaml``; returns group → number.
+
+        Raises:
+            UsageError: the range has too few free numbers.
+        """
+        from oaktag.operations.groups import write_numbers
+
+        return write_numbers(self.model)
+
+    def members(self, group: str | None = None, *, unassigned: bool = False) -> Document:
+        """Who is in, and why; who nearly is. See ``operations.members``.
+
+        Raises:
+            UsageError: an unknown group.
+        """
+        from oaktag.operations.members import members
+
+        return members(self.model, group, unassigned=unassigned)
+
+    def bindings(self, node: str | None = None, find: tuple[str, ...] = ()) -> Document:
+        """Bindings in force, in the registry or at one node, and those of some addresses.
+
+        Raises:
+            UsageError: no such node, or no address.
+        """
+        from oaktag.operations.bindings import bindings
+
+        return bindings(self.model, node, find)
+
+    def matrix(self, source: str | None = None, destination: str | None = None) -> Document:
+        """Every cell and the distinct contents that cells share.
+
+        Raises:
+            UsageError: an unknown name.
+        """
+        from oaktag.operations.matrix import matrix
+
+        return matrix(self.model, source, destination)
+
+    def cell(self, source: str, destination: str) -> Document:
+        """One cell: lines, ordered entries, boxes.
+
+        Raises:
+            UsageError: an unknown name, or a set.
+        """
+        from oaktag.operations.cell import cell
+
+        return cell(self.model, source, destination)
+
+    def decide(
+        self,
+        source: str,
+        destination: str,
+        service: str,
+        family: int | None = None,
+        source_port: int | None = None,
+    ) -> Document:
+        """Allow or deny, and the line that says so.
+
+        Raises:
+            UsageError: an unknown name, a set, or no packet is asked about.
+        """
+        from oaktag.operations.decide import decide
+
+        return decide(self.model, source, destination, service, family, source_port)
+
+    def decide_batch(self, questions: TextIO, answers: TextIO, name: str = "questions") -> int:
+        """Answer a CSV of packets; returns how many there were.
+
+        Raises:
+            UsageError: with every row that is no question; nothing is written then.
+        """
+        from oaktag.operations.decide import decide_batch
+
+        return decide_batch(self.model, questions, name, answers)
+
+    def expect(self) -> Document:
+        """Expectations and ``keep_open``, proved."""
+        from oaktag.operations.expect import expect
+
+        return expect(self.model)
+
+    def review(self) -> Document:
+        """Findings about the matrix."""
+        from oaktag.operations.review import review
+
+        return review(self.model)
+
+    def compile(self, out: str | Path, point: str | None = None, *, proved: bool = True) -> Document:
+        """Write the access lists, proved.
+
+        Raises:
+            UsageError: a group has no number, or there is no such point.
+            UnwritableEntry: a list is over capacity or cannot be expressed.
+        """
+        from oaktag.operations.lists import compile_lists
+
+        return compile_lists(self.model, Path(out), point, proved=proved)
+
+    def prove(self, folder: str | Path) -> Document:
+        """Read lists back and prove them equal to the matrix."""
+        from oaktag.operations.lists import prove
+
+        return prove(self.model, Path(folder))
+
+    def reach(self, source: str | None = None, destination: str | None = None) -> Document:
+        """Do tags reach every point on every path?
+
+        Raises:
+            UsageError: an unknown name.
+        """
+        from oaktag.operations.reach import reach
+
+        return reach(self.model, source, destination)
+
+    @staticmethod
+    def frame(document: Document) -> pd.DataFrame:
+        """The main table of a document as a DataFrame: a row for each of its main rows.
+
+        Raises:
+            UsageError: the document has no table.
+        """
+        import pandas as pd
+
+        for value in document.values():
+            if isinstance(value, list) and value and isinstance(value[0], dict):
+                return pd.json_normalize(value)
+        if any(isinstance(value, list) for value in document.values()):
+            return pd.DataFrame()
+        raise UsageError(f"the document of {document.get('command')} has no table")

@@ -1,0 +1,203 @@
+"""``compile`` and ``prove``: access lists written, read back, and shown equal to the matrix."""
+
+from __future__ import annotations
+
+import csv
+import io
+import json
+from collections.abc import Callable
+from hashlib import sha256
+from pathlib import Path
+
+from oaktag.core.accesslist import AccessList
+from oaktag.core.addresses import address_text
+from oaktag.core.compiler import compile_point
+from oaktag.core.network import Point
+from oaktag.core.proof import Meant, Refuted
+from oaktag.core.proof import prove as prove_list
+from oaktag.core.services import packet_text
+from oaktag.dialects import nftables
+from oaktag.errors import OakTagError, UnreadableList, UnwritableEntry, UsageError
+from oaktag.operations.documents import Document, document, packet_json
+from oaktag.operations.model import Model
+from oaktag.workspace.textfile import write_text
+
+Progress = Callable[[str], None]
+KEYS_FILE = "keys.csv"
+
+
+def points_of(model: Model, only: str | None = None) -> list[Point]:
+    """The points that get a list (those that are ``off`` get none).
+
+    Raises:
+        UsageError: no such point.
+    """
+    points = [p for p in model.network.points.values() if p.mode != "off"]
+    if only is None:
+        return points
+    if only not in model.network.points:
+        raise UsageError(f"there is no point {only!r}; there are {', '.join(model.network.points)}")
+    return [p for p in points if p.id == only]
+
+
+def list_of(model: Model, point: Point) -> AccessList:
+    """The access list of one point, as a tree."""
+    return compile_point(
+        point,
+        model.matrix,
+        model.keys,
+        model.network,
+        model.knowledge.at(point.node).ranges(),
+        model.scope(point),
+    )
+
+
+def list_text(model: Model, point: Point) -> str:
+    """The access list of one point, in its dialect."""
+    return nftables.write(list_of(model, point))
+
+
+def refute(model: Model, point: Point, text: str) -> Refuted | None:
+    """Read a list back and hold it against the matrix.
+
+    Raises:
+        UnreadableList: the text is no such list.
+    """
+    held = nftables.read(text)
+    if held.point != point.id:
+        raise UnreadableList(2, f"this is the list of {held.point}, not of {point.id}")
+    scope = model.scope(point)
+    network = model.network
+    meant = Meant(
+        point, model.groups, model.files.policy, model.today,
+        model.knowledge.at(point.node).ranges(),
+        network.spans_of(point.origins), network.spans_of(point.targets),
+        () if point.inside else network.inside_pairs(),
+        frozenset(scope[0]), frozenset(scope[1]),
+    )  # fmt: skip
+    return prove_list(held, meant)
+
+
+def compile_lists(
+    model: Model,
+    out: Path,
+    only: str | None = None,
+    *,
+    proved: bool = True,
+    progress: Progress | None = None,
+) -> Document:
+    """Write the list of every point, and the side file of keys; none is written if one fails.
+
+    Args:
+        model: the workspace.
+        out: the folder to write into.
+        only: one point alone.
+        proved: read each list back and prove it before anything is written.
+        progress: called with the name of each point.
+
+    Raises:
+        UsageError: a group has no number in the files, or there is no such point.
+        UnwritableEntry: a list is over its point's capacity, or cannot be expressed.
+        OakTagError: a list is not equal to the matrix.
+    """
+    unnumbered = [g.id for g in model.groups.all if g.tag is None]
+    if unnumbered:
+        raise UsageError(
+            f"no number in the files for {', '.join(unnumbered)}: oaktag groups --number writes one"
+        )
+    rows: list[Document] = []
+    texts: dict[Path, str] = {}
+    for point in points_of(model, only):
+        if progress is not None:
+            progress(point.id)
+        held = list_of(model, point)
+        if point.capacity is not None and held.entries > point.capacity:
+            raise UnwritableEntry(
+                f"{point.id} holds {point.capacity} entries, its list has {held.entries}; "
+                "narrow its scope, or let lines share permissions"
+            )
+        text = nftables.write(held)
+        if proved and (against := refute(model, point, text)) is not None:
+            raise OakTagError(f"{point.id}: the list is not the matrix: {_refuted(against)['text']}")
+        path = out / f"{point.id}{nftables.SUFFIX}"
+        texts[path] = text
+        rows.append(
+            {
+                "point": point.id,
+                "dialect": point.dialect,
+                "mode": point.mode,
+                "file": path.as_posix(),
+                "entries": held.entries,
+                "plain_entries": held.plain_entries,
+                "capacity": point.capacity,
+                "bindings": len(held.source_bindings),
+                "proved": proved,
+                "sha256": sha256(text.encode()).hexdigest(),
+            }
+        )
+    texts[out / KEYS_FILE] = _keys(model)
+    for path, text in texts.items():
+        if not path.exists() or path.read_text(encoding="utf-8") != text:
+            write_text(path, text)
+    return document("compile", points=rows, keys=(out / KEYS_FILE).as_posix())
+
+
+def _keys(model: Model) -> str:
+    text = io.StringIO()
+    writer = csv.writer(text, lineterminator="\n")
+    writer.writerow(["key", "file", "line"])
+    places = {k: line.location for k, line in zip(model.keys, model.lines, strict=True)}
+    for key in sorted(places):
+        writer.writerow([key, places[key].file, places[key].line])
+    return text.getvalue()
+
+
+def prove(model: Model, folder: Path, progress: Progress | None = None) -> Document:
+    """Read the lists in a folder back and hold each against the matrix."""
+    rows: list[Document] = []
+    for point in points_of(model):
+        if progress is not None:
+            progress(point.id)
+        path = folder / f"{point.id}{nftables.SUFFIX}"
+        row: Document = {"point": point.id, "file": path.as_posix(), "equal": False}
+        row |= {"counterexample": None, "error": None}
+        try:
+            against = refute(model, point, path.read_text(encoding="utf-8"))
+            row["equal"] = against is None
+            row["counterexample"] = None if against is None else _refuted(against)
+        except OSError:
+            row["error"] = f"{path} is missing or cannot be read; oaktag compile writes it"
+        except UnicodeDecodeError:
+            row["error"] = f"{path} is not UTF-8"
+        except UnreadableList as error:
+            row["error"] = f"{path}:{error.line}: {error.message}"
+        rows.append(row)
+    return document("prove", points=rows)
+
+
+def _refuted(against: Refuted) -> Document:
+    family = against.packet.family
+    source, destination = (
+        address_text(family, a) for a in (against.source, against.destination)
+    )
+    frame = f", tag {against.frame} in its frame," if against.frame else ""
+    said = f"the list says {_answers(against.listed)}, the matrix {_answers(against.meant)}"
+    return {
+        "packet": packet_json(against.packet),
+        "source": source,
+        "destination": destination,
+        "frame": against.frame,
+        "listed": {"action": against.listed[0], "would": against.listed[1]},
+        "matrix": {"action": against.meant[0], "would": against.meant[1]},
+        "text": f"{packet_text(*against.packet)}, {source} to {destination}{frame}: {said}",
+    }
+
+
+def _answers(answers: tuple[str, str]) -> str:
+    action, would = answers
+    return action if action == would else f"{action} (would {would})"
+
+
+def dumps(value: Document) -> str:
+    """A document as JSON text, the same bytes for the same content."""
+    return json.dumps(value, indent=1, ensure_ascii=False) + "\n"

@@ -1,0 +1,202 @@
+"""One workspace, computed as far as it is asked: endpoints → assignment → bindings → matrix →
+knowledge → reach. Each piece is computed once.
+"""
+
+from __future__ import annotations
+
+from datetime import UTC, datetime
+from functools import cached_property
+from pathlib import Path
+
+from oaktag.core.addresses import Prefix
+from oaktag.core.assignment import Assignment
+from oaktag.core.bindings import Binding, Lookup
+from oaktag.core.ends import End, parse_end
+from oaktag.core.groups import Groups
+from oaktag.core.judging import Judge, scope_of
+from oaktag.core.knowledge import Knowledge
+from oaktag.core.lines import Line, line_keys
+from oaktag.core.matrix import Matrix
+from oaktag.core.network import Network, Point
+from oaktag.core.packets import Atoms
+from oaktag.core.paths import Paths
+from oaktag.core.placement import Host, place_endpoints, place_unknown
+from oaktag.core.reach import State
+from oaktag.core.registry import PrefixPin, learned_bindings, registry_bindings
+from oaktag.errors import UsageError
+from oaktag.workspace.load import Files, is_workspace, load
+
+
+class Model:
+    """The pieces of one workspace on one day.
+
+    Args:
+        files: what its files say.
+        today: the day as a proleptic ordinal, UTC.
+    """
+
+    def __init__(self, files: Files, today: int) -> None:
+        self.files = files
+        self.today = today
+
+    @classmethod
+    def read(cls, root: Path, today: int | None = None) -> Model:
+        """Read the workspace in a folder.
+
+        Raises:
+            UsageError: the folder is no workspace.
+            WorkspaceError: its files cannot be read, or contradict each other.
+        """
+        if not is_workspace(root):
+            raise UsageError(
+                f"{root} is no workspace: it has no oaktag.yaml; `oaktag new DIR` starts one"
+            )
+        return cls(load(root), today or datetime.now(UTC).date().toordinal())
+
+    @property
+    def groups(self) -> Groups:
+        """All groups; index 0 is ``untagged``."""
+        return self.files.groups
+
+    @property
+    def network(self) -> Network:
+        """Nodes, segments, links, feeds and points."""
+        return self.files.network
+
+    @property
+    def lines(self) -> tuple[Line, ...]:
+        """The lines of all layers, in file order."""
+        return self.files.policy.lines
+
+    @cached_property
+    def assignment(self) -> Assignment:
+        """Who is in which group."""
+        given = self.files.assignments
+        return Assignment(self.files.endpoints, given.rules, given.pins_on(self.today))
+
+    @cached_property
+    def prefix_pins(self) -> list[PrefixPin]:
+        """Pins of prefixes that count today."""
+        return self.files.assignments.prefix_pins_on(self.today)
+
+    @cached_property
+    def registry_bindings(self) -> list[Binding]:
+        """All bindings that the registry holds, losers included."""
+        return registry_bindings(self.groups, self.assignment, self.prefix_pins, self.network)
+
+    @cached_property
+    def registry(self) -> Lookup:
+        """The registry's bindings in force."""
+        return Lookup(self.registry_bindings, self.files.config.binding_order)
+
+    @cached_property
+    def knowledge(self) -> Knowledge:
+        """What every node knows."""
+        learned = learned_bindings(self.groups, self.assignment, self.prefix_pins, self.network)
+        return Knowledge(
+            self.network, self.registry_bindings, learned, self.files.config.binding_order
+        )
+
+    @cached_property
+    def atoms(self) -> Atoms:
+        """The packet space, cut along every entry and every expectation."""
+        entries = [e for p in self.files.policy.permissions for e in p.steps]
+        asked = [*self.files.expectations, *self.files.keep_open]
+        return Atoms([b for e in entries for b in e.boxes] + [b for x in asked for b in x.boxes])
+
+    @cached_property
+    def matrix(self) -> Matrix:
+        """All decisions."""
+        return Matrix(self.groups, self.files.policy, self.atoms, self.today)
+
+    @cached_property
+    def keys(self) -> list[str]:
+        """The key of each line."""
+        policy = self.files.policy
+        return line_keys(policy.lines, policy.permissions, policy.layers)
+
+    @cached_property
+    def paths(self) -> Paths:
+        """Least-cost paths."""
+        return Paths(self.network)
+
+    @cached_property
+    def _placed(self) -> tuple[list[Host], list[tuple[int, Prefix]]]:
+        return place_endpoints(self.groups, self.assignment, self.network, self.registry)
+
+    @property
+    def nowhere(self) -> list[tuple[int, Prefix]]:
+        """Rows of endpoints with addresses on no segment."""
+        return self._placed[1]
+
+    @cached_property
+    def hosts(self) -> list[Host]:
+        """Everybody who is somewhere: endpoints, and unknown hosts of segments with a default."""
+        known = self._placed[0]
+        tables = [self.knowledge.at(name) for name in self.network.nodes]
+        return known + place_unknown(self.groups, self.network, self.registry, tables, known)
+
+    def scope(self, point: Point) -> tuple[list[int], list[int]]:
+        """The groups whose cells a point holds, as sources and as destinations."""
+        placed: dict[str, set[int]] = {}
+        for host in self._placed[0]:
+            if host.segment is not None:
+                placed.setdefault(host.segment, set()).add(host.group)
+        for segment in self.network.segments.values():
+            if segment.group is not None:
+                placed.setdefault(segment.name, set()).add(segment.group)
+        endpoints, group = self.files.endpoints, self.assignment.group
+        unstable = {
+            int(group[row])
+            for row in range(len(endpoints))
+            if group[row] >= 0 and not endpoints.is_stable(row)
+        }
+        return scope_of(point, self.groups, self.network, self.paths, placed, unstable)
+
+    @cached_property
+    def state(self) -> State:
+        """The network as intended: what nodes know and points hold."""
+        judges = {
+            name: Judge(point, self.matrix, self.scope(point))
+            for name, point in self.network.points.items()
+        }
+        return State(self.matrix, self.network, self.paths, self.knowledge, judges)
+
+    # -- words -------------------------------------------------------------------------------
+
+    def end(self, word: str, *, points: bool = False) -> End:
+        """What a word stands for.
+
+        Raises:
+            UsageError: nothing known.
+        """
+        return parse_end(word, self.groups, self.files.endpoints, points=points)
+
+    def groups_of(self, end: End) -> tuple[int, ...]:
+        """The groups that an end stands for."""
+        if end.kind == "endpoint":
+            return (max(int(self.assignment.group[end.endpoint]), 0),)
+        if end.kind == "address":
+            return (self.groups.by_tag.get(self.registry.tag(*end.address), 0),)
+        if end.kind == "points":
+            from oaktag.core.placement import node_hosts
+
+            found = {h.group for h in node_hosts(self.groups, self.network, self.registry)}
+            return tuple(sorted(found))
+        return end.groups
+
+    def one_group(self, word: str) -> int:
+        """The one group that a word of a command stands for.
+
+        Raises:
+            UsageError: nothing known, or a set of several.
+        """
+        end = self.end(word)
+        if end.kind == "set" and (word == "*" or len(end.groups) != 1):
+            names = ", ".join(self.groups.all[g].id for g in end.groups[:6])
+            raise UsageError(f"{word!r} is a set; ask for one of its groups: {names}")
+        return self.groups_of(end)[0]
+
+    def group_json(self, index: int) -> dict[str, object]:
+        """A group as JSON: its name and tag."""
+        return {"group": self.groups.all[index].id, "tag": self.groups.tag(index)}

@@ -1,0 +1,113 @@
+"""``reach``: do tags reach every point on every path, and what does the network do?"""
+
+from __future__ import annotations
+
+from collections import Counter
+
+from oaktag.core.reach import Flow
+from oaktag.operations.documents import Document, boxes_json, document
+from oaktag.operations.model import Model
+
+MOST_ROWS = 200_000
+
+#: What to do about each reason; {node} is where, {source} and {destination} the segments.
+ADVICE = {
+    "no-point": "make a node on the path a point, or lead the path over one",
+    "direction": "let {node} judge from {source} toward {destination}",
+    "inside": "let {node} judge inside the segment",
+    "source-unknown": "feed {node} the bindings of {source}, or let frames carry the tag to it",
+    "source-wrong": "correct what {node} is told about {source}",
+    "destination-unknown": "feed {node} the bindings of {destination}",
+    "destination-wrong": "correct what {node} is told about {destination}",
+    "no-cell": "widen the scope of {node}",
+}
+
+
+def reach(
+    model: Model, source: str | None = None, destination: str | None = None
+) -> Document:
+    """Every (source segment and group) → (destination segment and group) and path.
+
+    Raises:
+        UsageError: an unknown name.
+    """
+    from oaktag.operations.expect import hosts_of
+
+    ends = [model.hosts if w is None else hosts_of(model, model.end(w)) for w in (source, destination)]
+    flows = list(model.state.flows(*ends))
+    placed = {host.group for host in model.hosts}
+    unplaced = [g.id for i, g in enumerate(model.groups.all) if i and i not in placed]
+    return document(
+        "reach",
+        flows=[flow_json(model, f) for f in flows[:MOST_ROWS]],
+        unplaced=unplaced,
+        summary=summary(model, flows),
+    )
+
+
+def flow_json(model: Model, flow: Flow) -> Document:
+    """One row."""
+
+    def end(place: tuple[str, int]) -> Document:
+        return {"segment": place[0], "group": model.groups.all[place[1]].id}
+
+    packets: list[Document] = []
+    for effect, masks in (("leak", flow.leaks), ("break", flow.breaks)):
+        for family, mask in masks.items():
+            regions = model.atoms.regions(mask & model.atoms.of_family(family))
+            packets += [
+                {"effect": effect, **box} for box in boxes_json(regions) if box["family"] == family
+            ]
+    return {
+        "source": end(flow.source),
+        "destination": end(flow.destination),
+        "path": list(flow.path.nodes) if flow.path else [],
+        "links": [link.name for link in flow.path.links] if flow.path else [],
+        "paths": flow.ways if flow.path else 0,
+        "result": flow.result,
+        "at": flow.at,
+        "reasons": [{"node": r.node, "why": r.why} for r in flow.reasons],
+        "effect": flow.effect,
+        "packets": packets,
+        "open_for_answers": False,
+    }
+
+
+def summary(model: Model, flows: list[Flow]) -> Document:
+    """Counts, and rows with one cause as one, the worst first."""
+    causes: dict[tuple[str, tuple[tuple[str | None, str], ...]], list[Flow]] = {}
+    for flow in flows:
+        if flow.effect != "exact":
+            causes.setdefault((flow.effect, tuple(flow.reasons)), []).append(flow)
+    order = sorted(causes.items(), key=lambda item: (item[0][0] != "leak", -len(item[1]), str(item[0])))
+    return {
+        "effects": dict(Counter(f.effect for f in flows)),
+        "results": dict(Counter(f.result for f in flows)),
+        "causes": [_cause(model, effect, reasons, rows) for (effect, reasons), rows in order],
+    }
+
+
+def _cause(
+    model: Model,
+    effect: str,
+    reasons: tuple[tuple[str | None, str], ...],
+    flows: list[Flow],
+) -> Document:
+    first = flows[0]
+    advice = ""
+    if reasons:
+        node, why = reasons[-1]
+        advice = ADVICE[why].format(
+            node=node, source=first.source[0], destination=first.destination[0]
+        )
+    names = model.groups.all
+    return {
+        "effect": effect,
+        "reasons": [{"node": n, "why": w} for n, w in reasons],
+        "flows": len(flows),
+        "from_segments": sorted({f.source[0] for f in flows}),
+        "to_segments": sorted({f.destination[0] for f in flows}),
+        "example": f"{names[first.source[1]].id} in {first.source[0]} → "
+        f"{names[first.destination[1]].id} in {first.destination[0]}",
+        "advice": advice,
+    }

@@ -1,0 +1,213 @@
+"""``assignments.yaml``: pins and ordered assignment rules."""
+
+from __future__ import annotations
+
+import re
+from dataclasses import dataclass
+from difflib import get_close_matches
+from pathlib import Path
+
+import yaml
+
+from oaktag.core.assignment import (
+    COMPARISONS,
+    AnyOf,
+    Compare,
+    Condition,
+    Equals,
+    Glob,
+    Pin,
+    Rule,
+    Test,
+    Within,
+)
+from oaktag.core.endpoints import Endpoints
+from oaktag.core.groups import Groups
+from oaktag.core.registry import PrefixPin
+from oaktag.workspace.textfile import Problems
+from oaktag.workspace.yamlfile import Node, YamlFile, is_quoted
+
+FILE = "assignments.yaml"
+PIN_KEYS = ("endpoint", "prefix", "group", "note", "until", "since", "at")
+RULE_KEYS = ("give", "when", "unless", "min_confidence")
+NUMBER = re.compile(r"-?(0|[1-9]\d*)(\.\d+)?")
+
+
+@dataclass(frozen=True, slots=True)
+class Assignments:
+    """Rules in order, pins of endpoints and of prefixes."""
+
+    rules: tuple[Rule, ...] = ()
+    pins: tuple[Pin, ...] = ()
+    prefix_pins: tuple[tuple[PrefixPin, int | None], ...] = ()
+
+    def pins_on(self, today: int) -> list[Pin]:
+        """The pins of endpoints that count on a day."""
+        return [p for p in self.pins if p.until is None or today <= p.until]
+
+    def prefix_pins_on(self, today: int) -> list[PrefixPin]:
+        """The pins of prefixes that count on a day."""
+        return [p for p, until in self.prefix_pins if until is None or today <= until]
+
+
+def read_assignments(
+    root: Path,
+    groups: Groups | None,
+    endpoints: Endpoints | None,
+    nodes: set[str] | None,
+    problems: Problems,
+) -> Assignments:
+    """Pins and rules; names are checked against what could be read."""
+    if not (root / FILE).exists():
+        return Assignments()
+    file = YamlFile(root, FILE, problems)
+    if file.root is None:
+        return Assignments()
+    top = file.fields(file.root, FILE, ("pins", "rules"))
+    if top is None:
+        return Assignments()
+    reader = _Reader(file, groups, endpoints, nodes)
+    for node in file.items(top.get("pins"), "pins"):
+        reader.pin(node)
+    rules = [reader.rule(node) for node in file.items(top.get("rules"), "rules")]
+    return Assignments(
+        tuple(r for r in rules if r is not None), tuple(reader.pins), tuple(reader.prefix_pins)
+    )
+
+
+class _Reader:
+    def __init__(
+        self,
+        file: YamlFile,
+        groups: Groups | None,
+        endpoints: Endpoints | None,
+        nodes: set[str] | None,
+    ) -> None:
+        self.file = file
+        self.groups = groups
+        self.endpoints = endpoints
+        self.nodes = nodes
+        self.pins: list[Pin] = []
+        self.prefix_pins: list[tuple[PrefixPin, int | None]] = []
+
+    def group(self, node: Node, what: str) -> int | None:
+        word = self.file.text(node, what)
+        if word is None or self.groups is None:
+            return None
+        if word not in self.groups.index:
+            close = get_close_matches(word, self.groups.index, 3)
+            self.file.clash(
+                node,
+                f"there is no group {word!r}",
+                f"perhaps {' or '.join(close)}" if close else "a group of groups.yaml",
+            )
+            return None
+        return self.groups.index[word]
+
+    def pin(self, node: Node) -> None:
+        file = self.file
+        fields = file.fields(node, "a pin", PIN_KEYS, ("group",))
+        if fields is None:
+            return
+        group = self.group(fields["group"], "the group of a pin")
+        until = file.day(fields.get("until"), "until")
+        file.text(fields.get("note"), "note")
+        since = file.instant(fields.get("since"), "since")
+        if ("endpoint" in fields) == ("prefix" in fields):
+            file.fail(node, "a pin is of an endpoint or of a prefix", "one of the two")
+        elif "prefix" in fields:
+            at = file.text(fields.get("at"), "at")
+            if at is not None and self.nodes is not None and at not in self.nodes:
+                file.clash(fields["at"], f"there is no node {at!r}", "a node of network.yaml")
+            for prefix, item in file.prefixes(fields["prefix"], "prefix"):
+                if group is not None:
+                    pin = PrefixPin(prefix, group, file.place(item), since, at)
+                    self.prefix_pins.append((pin, until))
+        else:
+            for key in ("at", "since"):
+                if key in fields:
+                    file.fail(fields[key], f"{key} goes with a prefix", "endpoint alone")
+            name = file.text(fields["endpoint"], "the endpoint of a pin")
+            if name is None or group is None or self.endpoints is None:
+                return
+            if name not in self.endpoints.index:
+                close = get_close_matches(name, self.endpoints.index, 3)
+                file.clash(
+                    fields["endpoint"], f"no source has an endpoint {name!r}",
+                    f"perhaps {' or '.join(close)}" if close else "an endpoint of the inventory",
+                )  # fmt: skip
+            elif other := next((p for p in self.pins if p.endpoint == name), None):
+                where = f"first in line {other.location.line}"
+                file.clash(fields["endpoint"], f"{name!r} is pinned twice", where)
+            else:
+                self.pins.append(Pin(name, group, file.place(node), until))
+
+    def rule(self, node: Node) -> Rule | None:
+        file = self.file
+        fields = file.fields(node, "a rule", RULE_KEYS, ("give",))
+        if fields is None:
+            return None
+        give = self.group(fields["give"], "what a rule gives")
+        when = self.conditions(fields.get("when"), "when")
+        unless = self.conditions(fields.get("unless"), "unless")
+        surely = file.share(fields.get("min_confidence"), "min_confidence")
+        if give is None or when is None or unless is None:
+            return None
+        return Rule(give, when, unless, file.place(node), surely or 0.0)
+
+    def conditions(self, node: Node | None, what: str) -> tuple[Condition, ...] | None:
+        found: list[Condition] = []
+        good = True
+        for attribute, _, value in self.file.pairs(node, what):
+            test = self.test(value, attribute)
+            good &= test is not None
+            if test is not None:
+                found.append(Condition(attribute, test, _written(value)))
+        return tuple(found) if good else None
+
+    def test(self, node: Node, attribute: str) -> Test | None:
+        file = self.file
+        if isinstance(node, yaml.SequenceNode):
+            members = [self.test(n, attribute) for n in node.value]
+            if not members:
+                file.fail(node, f"{attribute} is compared with an empty list", "a value")
+                return None
+            return None if None in members else AnyOf(tuple(m for m in members if m is not None))
+        if isinstance(node, yaml.MappingNode):
+            return self._limits(node, attribute)
+        text = file.text(node, f"the value of {attribute}")
+        if text is None:
+            return None
+        if NUMBER.fullmatch(text) and not is_quoted(node):
+            return Equals(float(text))
+        return Glob(text) if any(c in text for c in "*?[") else Equals(text)
+
+    def _limits(self, node: Node, attribute: str) -> Test | None:
+        file = self.file
+        fields = file.fields(node, f"the condition on {attribute}", (*COMPARISONS, "within"))
+        if not fields:
+            if fields is not None:
+                file.fail(node, f"the condition on {attribute} says nothing", '{">=": 2}')
+            return None
+        if "within" in fields:
+            if len(fields) > 1:
+                file.fail(node, "within stands alone", "{within: 10.20.0.0/16}")
+                return None
+            prefixes = tuple(p for p, _ in file.prefixes(fields["within"], "within"))
+            return Within(prefixes) if prefixes else None
+        limits: list[tuple[str, float]] = []
+        for sign, value in fields.items():
+            text = file.text(value, f"the limit {sign}")
+            if text is not None and not NUMBER.fullmatch(text):
+                file.fail(value, f"{text!r} is no number", f'{{"{sign}": 4}}')
+            elif text is not None:
+                limits.append((sign, float(text)))
+        return Compare(tuple(limits)) if len(limits) == len(fields) else None
+
+
+def _written(node: Node) -> str:
+    if isinstance(node, yaml.SequenceNode):
+        return "[" + ", ".join(_written(n) for n in node.value) + "]"
+    if isinstance(node, yaml.MappingNode):
+        return ", ".join(f"{k.value} {_written(v)}" for k, v in node.value)
+    return str(node.value)

@@ -1,0 +1,147 @@
+"""``expectations.yaml``, and ``keep_open`` of ``oaktag.yaml``: what must be allowed or denied."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Literal
+
+import yaml
+
+from oaktag.core.endpoints import Endpoints
+from oaktag.core.ends import End, parse_end
+from oaktag.core.expectations import Kind
+from oaktag.core.groups import Groups
+from oaktag.core.packets import Box
+from oaktag.errors import UsageError
+from oaktag.located import Location
+from oaktag.workspace.permissions_file import read_service
+from oaktag.workspace.textfile import Problems
+from oaktag.workspace.yamlfile import Node, YamlFile
+
+FILE = "expectations.yaml"
+KEYS = ("from", "to", "allowed", "exactly", "service", "is", "path", "enforced")
+
+
+@dataclass(frozen=True, slots=True)
+class Expectation:
+    """One expectation; ``text`` is what it asks for, in words."""
+
+    source: End
+    destination: End
+    kind: Kind
+    boxes: tuple[Box, ...]
+    text: str
+    location: Location
+    enforced: bool = False
+    path: bool = False
+
+
+class ExpectationReader:
+    """Reads expectations of a file, with the names that they may use."""
+
+    def __init__(
+        self,
+        file: YamlFile,
+        groups: Groups,
+        endpoints: Endpoints,
+        services: dict[str, tuple[Box, ...]],
+    ) -> None:
+        self.file = file
+        self.groups = groups
+        self.endpoints = endpoints
+        self.services = services
+
+    def expectation(self, node: Node) -> Expectation | None:
+        """One item of ``expectations.yaml``."""
+        file = self.file
+        fields = file.fields(node, "an expectation", KEYS, ("from", "to"))
+        if fields is None:
+            return None
+        ends = self.end(fields["from"]), self.end(fields["to"])
+        if ("allowed" in fields) == ("is" in fields):
+            file.fail(node, "an expectation says what is allowed", "allowed: […], or service and is")
+            return None
+        exactly = file.flag(fields.get("exactly"), "exactly", default=False)
+        if "is" in fields:
+            kind, boxes, text = self._is(node, fields)
+        else:
+            kind, boxes, text = self._allowed(fields, exactly)
+        enforced = file.flag(fields.get("enforced"), "enforced", default=False)
+        path = file.flag(fields.get("path"), "path", default=False)
+        if ends[0] is None or ends[1] is None or kind is None:
+            return None
+        return Expectation(*ends, kind, boxes, text, file.place(node), enforced, path)
+
+    def keep_open(self, node: Node) -> Expectation | None:
+        """One item of ``keep_open``."""
+        fields = self.file.fields(node, "keep_open", ("from", "to", "service"), ("from", "to"))
+        if fields is None:
+            return None
+        ends = self.end(fields["from"]), self.end(fields["to"])
+        if "service" not in fields:
+            self.file.fail(node, "keep_open lacks the key 'service'", "service: …")
+            return None
+        boxes, text = self._boxes(fields["service"], "service")
+        if ends[0] is None or ends[1] is None:
+            return None
+        return Expectation(*ends, "allowed", boxes, text, self.file.place(node), path=True)
+
+    def end(self, node: Node) -> End | None:
+        """A source or destination."""
+        word = self.file.text(node, "an end")
+        if word is None:
+            return None
+        try:
+            return parse_end(word, self.groups, self.endpoints, points=True)
+        except UsageError as error:
+            self.file.clash(node, str(error))
+            return None
+
+    def _is(
+        self, node: Node, fields: dict[str, Node]
+    ) -> tuple[Kind | None, tuple[Box, ...], str]:
+        word = self.file.choice(fields["is"], "is", ("allowed", "denied"))
+        if "service" not in fields:
+            self.file.fail(node, "an expectation with is lacks the key 'service'", "service: …")
+            return None, (), ""
+        boxes, text = self._boxes(fields["service"], "service")
+        kind: Kind = "denied" if word == "denied" else "allowed"
+        return (kind if word and boxes else None), boxes, f"{text} {word}"
+
+    def _allowed(
+        self, fields: dict[str, Node], exactly: bool
+    ) -> tuple[Kind | None, tuple[Box, ...], str]:
+        node = fields["allowed"]
+        if "service" in fields:
+            self.file.fail(fields["service"], "service goes with is", "is: allowed or denied")
+        if isinstance(node, yaml.ScalarNode) and node.value == "none":
+            return "none", (), "nothing allowed"
+        boxes, text = self._boxes(node, "allowed")
+        if not boxes and isinstance(node, yaml.SequenceNode) and not node.value:
+            self.file.fail(node, "allowed is an empty list", "none, or services")
+        kind: Literal["exactly", "at-least"] = "exactly" if exactly else "at-least"
+        return (kind if boxes else None), boxes, f"{kind.replace('-', ' ')} {text}"
+
+    def _boxes(self, node: Node, what: str) -> tuple[tuple[Box, ...], str]:
+        words = self.file.texts(node, what)
+        found = [b for t, n in words for b in read_service(self.file, t, n, self.services)]
+        return tuple(dict.fromkeys(found)), ", ".join(t for t, _ in words)
+
+
+def read_expectations(
+    root: Path,
+    groups: Groups,
+    endpoints: Endpoints,
+    services: dict[str, tuple[Box, ...]],
+    problems: Problems,
+) -> list[Expectation]:
+    """All expectations; none where there is no file."""
+    if not (root / FILE).exists():
+        return []
+    file = YamlFile(root, FILE, problems)
+    if file.root is None:
+        return []
+    reader = ExpectationReader(file, groups, endpoints, services)
+    found = [reader.expectation(n) for n in file.items(file.root, FILE)]
+    return [e for e in found if e is not None]

@@ -1,0 +1,83 @@
+"""A whole workspace: every file read, every fault of the run collected, then raised once."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from pathlib import Path
+
+from oaktag.core.endpoints import Endpoints
+from oaktag.core.groups import Groups
+from oaktag.core.lines import Line, Policy
+from oaktag.core.network import Network
+from oaktag.errors import WorkspaceError
+from oaktag.workspace.assignments_file import Assignments, read_assignments
+from oaktag.workspace.config_file import FILE, Config, read_config
+from oaktag.workspace.expectations_file import Expectation, ExpectationReader, read_expectations
+from oaktag.workspace.groups_file import read_groups
+from oaktag.workspace.inventory import read_endpoints
+from oaktag.workspace.matrix_file import read_layer
+from oaktag.workspace.network_file import read_network
+from oaktag.workspace.permissions_file import Permissions, read_permissions
+from oaktag.workspace.textfile import Problems
+
+
+@dataclass(frozen=True, slots=True)
+class Files:
+    """What the files of a workspace say; all names in them exist."""
+
+    root: Path
+    config: Config
+    groups: Groups
+    permissions: Permissions
+    policy: Policy
+    endpoints: Endpoints
+    assignments: Assignments
+    network: Network
+    expectations: tuple[Expectation, ...]
+    keep_open: tuple[Expectation, ...]
+
+
+def load(root: Path) -> Files:
+    """Read a workspace.
+
+    Raises:
+        WorkspaceError: with every fault found.
+    """
+    problems = Problems()
+    config = read_config(root, problems)
+    if config is None:
+        raise WorkspaceError(tuple(problems.all))
+    groups = read_groups(root, config.numbering, problems)
+    permissions = read_permissions(root, problems)
+    lines: list[Line] = []
+    named = None if permissions is None else permissions.permissions
+    for number, name in enumerate(config.layers):
+        lines += read_layer(root, name, number, groups, named, problems)
+    endpoints = read_endpoints(root, config, problems)
+    network = read_network(root, groups, problems)
+    nodes = set(network.nodes)
+    assignments = read_assignments(root, groups, endpoints, nodes, problems)
+    expectations: list[Expectation] = []
+    keep_open: list[Expectation | None] = []
+    if groups is not None and permissions is not None and endpoints is not None:
+        services = permissions.services
+        expectations = read_expectations(root, groups, endpoints, services, problems)
+        reader = ExpectationReader(config.file, groups, endpoints, services)
+        items = config.file.items(config.keep_open, "keep_open")
+        keep_open = [reader.keep_open(node) for node in items]
+    if problems.all or groups is None or permissions is None or endpoints is None:
+        raise WorkspaceError(tuple(problems.all))
+    return Files(
+        root, config, groups, permissions,
+        Policy(
+            tuple(lines), permissions.permissions, config.layers, config.default,
+            config.observed_default, config.order,
+        ),
+        endpoints, assignments, network, tuple(expectations),
+        tuple(k for k in keep_open if k is not None),
+    )  # fmt: skip
+
+
+def is_workspace(root: Path) -> bool:
+    """Whether a folder is a workspace."""
+    return (root / FILE).is_file()

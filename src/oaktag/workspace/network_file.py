@@ -1,0 +1,305 @@
+"""``network.yaml``: nodes and their points, segments, links, feeds."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+from difflib import get_close_matches
+from pathlib import Path
+from typing import Any
+
+import yaml
+
+from oaktag.core.addresses import WIDTH
+from oaktag.core.groups import UNTAGGED, Groups
+from oaktag.core.network import REGISTRY, Feed, Link, Network, Node, Point, Scope, Segment
+from oaktag.workspace.textfile import Problems
+from oaktag.workspace.yamlfile import NAME, YamlFile
+from oaktag.workspace.yamlfile import Node as YamlNode
+
+FILE = "network.yaml"
+NODE_KEYS = (
+    "node", "site", "address", "group", "carries", "marks", "learns", "relays", "point", "points",
+)  # fmt: skip
+POINT_KEYS = (
+    "match", "dialect", "mode", "stateful", "capacity", "from", "toward", "inside", "scope",
+    "outside", "if_differ",
+)  # fmt: skip
+BY = ("tag", "address")
+LEARNED = ("session", "segment")
+DIALECTS = ("nftables",)
+
+
+def read_network(root: Path, groups: Groups | None, problems: Problems) -> Network:
+    """The network; an empty one where there is no file."""
+    if not (root / FILE).exists():
+        return Network()
+    file = YamlFile(root, FILE, problems)
+    if file.root is None:
+        return Network()
+    top = file.fields(file.root, FILE, ("nodes", "segments", "links", "feeds"))
+    if top is None:
+        return Network()
+    return _Reader(file, groups, top).read()
+
+
+class _Reader:
+    def __init__(self, file: YamlFile, groups: Groups | None, top: dict[str, YamlNode]) -> None:
+        self.file = file
+        self.groups = groups
+        self.top = top
+        self.nodes: dict[str, YamlNode] = {}
+        self.segments: dict[str, YamlNode] = {}
+
+    def read(self) -> Network:
+        file = self.file
+        items = {key: file.items(self.top.get(key), key) for key in self.top}
+        for kind, key, table in (
+            ("node", "nodes", self.nodes),
+            ("segment", "segments", self.segments),
+        ):
+            for item in items.get(key, []):
+                for name, _, value in file.pairs(item, f"a {kind}"):
+                    if name == kind:
+                        self._claim(kind, value, table)
+        segments = [s for i in items.get("segments", []) if (s := self.segment(i)) is not None]
+        self._check_prefixes(segments)
+        nodes = [n for i in items.get("nodes", []) if (n := self.node(i)) is not None]
+        links = [k for i in items.get("links", []) if (k := self.link(i)) is not None]
+        feeds = [f for i in items.get("feeds", []) if (f := self.feed(i)) is not None]
+        return Network(nodes, segments, _named_apart(links), feeds)
+
+    def _claim(self, kind: str, value: YamlNode, table: dict[str, YamlNode]) -> None:
+        name = self.file.text(value, f"the name of a {kind}", NAME)
+        if name is None:
+            return
+        if name == REGISTRY:
+            self.file.clash(value, f"{name!r} is a word of Oak Tag's own", "another name")
+        elif name in table:
+            line = table[name].start_mark.line + 1
+            self.file.clash(value, f"the {kind} {name!r} is there twice", f"first in line {line}")
+        table.setdefault(name, value)
+
+    def known(self, value: YamlNode | None, what: str, table: dict[str, Any]) -> str | None:
+        """A name that must be in the table."""
+        name = self.file.text(value, what)
+        if name is None or value is None:
+            return None
+        if name not in table:
+            close = get_close_matches(name, table, 3)
+            self.file.clash(
+                value,
+                f"there is no {what} {name!r}",
+                f"perhaps {' or '.join(close)}" if close else f"a {what} of this file",
+            )
+            return None
+        return name
+
+    def group(self, value: YamlNode | None, what: str) -> int | None:
+        """A group by name; ``untagged`` is one."""
+        if self.groups is None or value is None:
+            return None
+        name = self.known(value, "group", self.groups.index)
+        return None if name is None else self.groups.index[name]
+
+    def node(self, item: YamlNode) -> Node | None:
+        file = self.file
+        fields = file.fields(item, "a node", NODE_KEYS, ("node",))
+        if fields is None:
+            return None
+        name = file.text(fields["node"], "node")
+        if name is None:
+            return None
+        addresses = file.prefixes(fields.get("address"), "the address of a node")
+        for address, value in addresses:
+            if address.length != WIDTH[address.family]:
+                file.fail(value, f"{address} is a prefix", "the node's own address")
+        points = self.points(name, fields)
+        learns = file.texts(fields.get("learns"), "learns")
+        for word, value in learns:
+            if word not in LEARNED:
+                file.fail(value, f"a node learns no {word!r}", f"some of {', '.join(LEARNED)}")
+        return Node(
+            name=name,
+            site=file.text(fields.get("site"), "site") or "",
+            addresses=tuple(a for a, _ in addresses),
+            group=self.group(fields.get("group"), "group"),
+            carries=file.flag(fields.get("carries"), "carries", default=False),
+            marks=file.flag(fields.get("marks"), "marks", default=False),
+            learns=frozenset(word for word, _ in learns),
+            relays=file.flag(fields.get("relays"), "relays", default=False),
+            points=points,
+            location=file.place(item),
+        )
+
+    def points(self, node: str, fields: dict[str, YamlNode]) -> tuple[Point, ...]:
+        """The one point of a node, or its several with names of their own."""
+        file = self.file
+        if "point" in fields and "points" in fields:
+            file.fail(fields["points"], "a node has point or points", "one of the two")
+        found: list[Point] = []
+        if "point" in fields and (point := self.point(node, fields["point"], named=False)):
+            found.append(point)
+        for item in file.items(fields.get("points"), "points"):
+            point = self.point(node, item, named=True)
+            if point is not None and any(p.name == point.name for p in found):
+                file.clash(item, f"{node} has two points {point.name!r}", "each name once")
+            elif point is not None:
+                found.append(point)
+        return tuple(found)
+
+    def point(self, node: str, item: YamlNode, *, named: bool) -> Point | None:
+        file = self.file
+        keys = ("name", *POINT_KEYS) if named else POINT_KEYS
+        fields = file.fields(item, "a point", keys, ("name",) if named else ())
+        if fields is None:
+            return None
+        match: dict[str, YamlNode] = {}
+        if "match" in fields:
+            match = file.fields(fields["match"], "match", ("source", "destination")) or {}
+        stateful = file.flag(fields.get("stateful"), "stateful", default=True)
+        if not stateful:
+            file.fail(fields["stateful"], "lists for stateless points are not written yet", "true")
+        given: dict[str, Any] = {
+            "source_by": file.choice(match.get("source"), "source", BY),
+            "destination_by": file.choice(match.get("destination"), "destination", BY),
+            "dialect": file.choice(fields.get("dialect"), "dialect", DIALECTS),
+            "mode": file.choice(fields.get("mode"), "mode", ("enforce", "observe", "off")),
+            "capacity": file.number(fields.get("capacity"), "capacity", 1, 10**9),
+            "scope": self.scope(fields.get("scope")),
+            "outside": file.choice(fields.get("outside"), "outside", ("allow", "deny")),
+            "if_differ": file.choice(fields.get("if_differ"), "if_differ", ("frame", "bindings")),
+        }
+        return Point(
+            node=node,
+            name=file.text(fields.get("name"), "the name of a point", NAME) or "",
+            origins=self.ends(fields.get("from"), "from"),
+            targets=self.ends(fields.get("toward"), "toward"),
+            inside=file.flag(fields.get("inside"), "inside", default=False),
+            location=file.place(item),
+            **{key: value for key, value in given.items() if value is not None},
+        )
+
+    def ends(self, value: YamlNode | None, what: str) -> frozenset[str] | None:
+        """Segments, or None for ``*``."""
+        if value is None:
+            return None
+        words = self.file.texts(value, what)
+        if [w for w, _ in words] == ["*"]:
+            return None
+        names = [self.known(n, "segment", self.segments) for _, n in words]
+        if not words:
+            self.file.fail(value, f"{what} names no segment", '"*", or a list of segments')
+        return frozenset(n for n in names if n is not None)
+
+    def scope(self, value: YamlNode | None) -> Scope | None:
+        if value is None:
+            return None
+        if isinstance(value, yaml.ScalarNode):
+            word = self.file.choice(value, "scope", ("all", "known"))
+            return None if word is None else Scope("known" if word == "known" else "all")
+        fields = self.file.fields(value, "scope", ("sources", "destinations"))
+        if not fields:
+            return None
+        return Scope(
+            "listed",
+            self._groups(fields.get("sources"), "sources"),
+            self._groups(fields.get("destinations"), "destinations"),
+        )
+
+    def _groups(self, value: YamlNode | None, what: str) -> frozenset[int] | None:
+        if value is None or self.groups is None:
+            return None
+        known = {**self.groups.index, **self.groups.sets}
+        found: set[int] = set()
+        for word, node in self.file.texts(value, what):
+            if word == "*":
+                return None
+            if self.known(node, "group", known) is not None:
+                found.update(self.groups.members(word))
+        return frozenset(found)
+
+    def segment(self, item: YamlNode) -> Segment | None:
+        file = self.file
+        keys = ("segment", "node", "prefixes", "tag")
+        fields = file.fields(item, "a segment", keys, keys[:3])
+        if fields is None:
+            return None
+        name = file.text(fields["segment"], "segment")
+        node = self.known(fields["node"], "node", self.nodes)
+        prefixes = file.prefixes(fields["prefixes"], "prefixes")
+        if not prefixes and not file.items(fields["prefixes"], "prefixes"):
+            file.fail(fields["prefixes"], "a segment needs a prefix", "[10.20.1.0/24]")
+        if name is None or node is None:
+            return None
+        group = self.group(fields.get("tag"), UNTAGGED)
+        return Segment(name, node, tuple(p for p, _ in prefixes), group, file.place(item))
+
+    def _check_prefixes(self, segments: list[Segment]) -> None:
+        first: dict[object, Segment] = {}
+        for segment in segments:
+            for prefix in segment.prefixes:
+                other = first.setdefault(prefix, segment)
+                if other is not segment:
+                    self.file.problems.clash(
+                        segment.location,
+                        f"{segment.name} and {other.name} both have the prefix {prefix}",
+                        "each prefix on one segment",
+                    )
+
+    def link(self, item: YamlNode) -> Link | None:
+        file = self.file
+        fields = file.fields(item, "a link", ("between", "name", "carries", "cost"), ("between",))
+        if fields is None:
+            return None
+        ends = file.items(fields["between"], "between")
+        if len(ends) != 2:
+            file.fail(fields["between"], f"a link with {len(ends)} ends", "[one-node, another]")
+            return None
+        a, b = (self.known(n, "node", self.nodes) for n in ends)
+        if a is None or b is None:
+            return None
+        if a == b:
+            file.clash(fields["between"], f"a link from {a} to itself", "two nodes")
+            return None
+        cost = file.number(fields.get("cost"), "cost", 1, 10**9)
+        name = file.text(fields.get("name"), "the name of a link", NAME)
+        return Link(
+            name or f"{a}--{b}", a, b,
+            file.flag(fields.get("carries"), "carries", default=True), cost or 1, file.place(item),
+        )  # fmt: skip
+
+    def feed(self, item: YamlNode) -> Feed | None:
+        file = self.file
+        keys = ("from", "to", "name", "only", "state")
+        fields = file.fields(item, "a feed", keys, ("from", "to"))
+        if fields is None:
+            return None
+        sender = self.known(fields["from"], "node", {REGISTRY: None, **self.nodes})
+        receiver = self.known(fields["to"], "node", self.nodes)
+        if sender is None or receiver is None:
+            return None
+        name = file.text(fields.get("name"), "the name of a feed", NAME)
+        only: dict[str, YamlNode] = {}
+        if "only" in fields:
+            only = file.fields(fields["only"], "only", ("prefixes", "groups")) or {}
+        prefixes = tags = None
+        if "prefixes" in only:
+            prefixes = tuple(p for p, _ in file.prefixes(only["prefixes"], "prefixes"))
+        if "groups" in only and self.groups is not None:
+            found = self._groups(only["groups"], "groups")
+            tags = None if found is None else frozenset(self.groups.tag(g) for g in found)
+        state = file.choice(fields.get("state"), "state", ("up", "down"))
+        return Feed(
+            name or f"{sender}>{receiver}", sender, receiver, prefixes, tags, state != "down",
+            file.place(item),
+        )  # fmt: skip
+
+
+def _named_apart(links: list[Link]) -> list[Link]:
+    """Parallel links without names of their own get a number behind the second and later."""
+    seen: dict[str, int] = {}
+    result: list[Link] = []
+    for link in links:
+        count = seen[link.name] = seen.get(link.name, 0) + 1
+        result.append(link if count == 1 else replace(link, name=f"{link.name}#{count}"))
+    return result
