@@ -1,0 +1,145 @@
+"""The group of all commands, loaded lazily, and the exit status of whatever happens in one.
+
+Exit status (interface.md): 0 all is well; 1 something was found; 2 wrong usage, or files that
+cannot be read as a workspace; 3 a point or server did not answer.
+"""
+
+from __future__ import annotations
+
+import importlib
+import os
+import sys
+from datetime import date
+from pathlib import Path
+from typing import NoReturn
+
+import click
+
+from oaktag.cli.context import Context
+from oaktag.errors import OakTagError, UnwritableEntry, UsageError, WorkspaceError
+
+FOUND, WRONG, SILENT = 1, 2, 3
+
+#: command → what for; the module of the same name holds it.
+COMMANDS = {
+    "new": "start a workspace, empty or with the sample",
+    "demo": "write the sample workspace and walk through the whole job on it",
+    "check": "do the files agree; findings about endpoints, groups, bindings, network",
+    "groups": "groups, tags, members, bindings; give numbers and write them",
+    "members": "who is in a group, and why; who nearly is",
+    "bindings": "bindings, central or as one node knows them",
+    "matrix": "the matrix, whole or in part",
+    "cell": "one cell: lines, ordered entries, what they come to",
+    "decide": "allow or deny, and the line that says so",
+    "expect": "prove the expectations",
+    "review": "findings about the matrix",
+    "compile": "write the access lists, proved",
+    "prove": "read lists back and prove them equal to the matrix",
+    "reach": "do tags reach every point on every path",
+    "lab": "a real small network on this machine to try the lists in",
+}
+
+
+class LazyGroup(click.Group):
+    """Commands by name, imported when asked for, so that help and errors come at once."""
+
+    def list_commands(self, ctx: click.Context) -> list[str]:
+        """All names, in the order of the work."""
+        return list(COMMANDS)
+
+    def get_command(self, ctx: click.Context, cmd_name: str) -> click.Command | None:
+        """Import one command."""
+        if cmd_name not in COMMANDS:
+            return None
+        module = importlib.import_module(f"oaktag.cli.{cmd_name}")
+        command: click.Command = module.command
+        return command
+
+    def format_commands(self, ctx: click.Context, formatter: click.HelpFormatter) -> None:
+        """The table of commands, without importing any."""
+        with formatter.section("Commands, in the order of the work"):
+            formatter.write_dl(list(COMMANDS.items()))
+
+    def resolve_command(
+        self, ctx: click.Context, args: list[str]
+    ) -> tuple[str | None, click.Command | None, list[str]]:
+        """Find the command; an unknown one gets the closest names."""
+        if args and args[0] not in COMMANDS:
+            from difflib import get_close_matches
+
+            close = get_close_matches(args[0], COMMANDS, 3)
+            hint = f"; perhaps {' or '.join(close)}" if close else "; oaktag --help lists them"
+            raise click.UsageError(f"there is no command {args[0]!r}{hint}")
+        return super().resolve_command(ctx, args)
+
+
+def _day(_: click.Context, __: click.Parameter, value: str | None) -> date | None:
+    if value is None:
+        return None
+    try:
+        return date.fromisoformat(value)
+    except ValueError:
+        raise click.BadParameter(f"{value!r} is no day, as in 2027-01-31") from None
+
+
+@click.group(cls=LazyGroup, context_settings={"help_option_names": ["-h", "--help"]})
+@click.option("-C", "folder", default=".", metavar="DIR", help="Run as if started in DIR.")
+@click.option("--today", callback=_day, metavar="DAY", help="The day lines and pins end by.")
+@click.option("--debug", is_flag=True, help="Show the traceback of an error.")
+@click.version_option(package_name="oaktag", message="oaktag %(version)s")
+@click.pass_context
+def app(ctx: click.Context, folder: str, today: date | None, debug: bool) -> None:
+    """Group tags for network access: assign, decide, compile, prove, and check the reach."""
+    ctx.obj = Context(Path(folder), today, debug)
+
+
+def run() -> NoReturn:
+    """Run a command line; every error becomes a message and an exit status."""
+    if "_OAKTAG_COMPLETE" in os.environ:
+        app(prog_name="oaktag")
+    debug = "--debug" in sys.argv
+    try:
+        status = app.main(prog_name="oaktag", standalone_mode=False)
+        sys.stdout.flush()
+        sys.exit(status if isinstance(status, int) else 0)
+    except click.exceptions.Exit as done:
+        sys.exit(done.exit_code)
+    except click.ClickException as error:
+        error.show()
+        sys.exit(WRONG)
+    except (click.Abort, KeyboardInterrupt):
+        click.echo("stopped", err=True)
+        sys.exit(130)
+    except BrokenPipeError:
+        os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
+        sys.exit(0)
+    except OakTagError as error:
+        if debug:
+            raise
+        _complain(error)
+    except Exception as error:
+        if debug:
+            raise
+        click.echo(
+            f"oaktag: this should not happen: {type(error).__name__}: {error}\n"
+            "Run it again with --debug before the command to see where, and please report it.",
+            err=True,
+        )
+        sys.exit(WRONG)
+
+
+def _complain(error: OakTagError) -> NoReturn:
+    if "--json" in sys.argv:
+        from oaktag.cli.context import emit_errors
+
+        emit_errors(error)
+    if isinstance(error, WorkspaceError):
+        for problem in error.problems:
+            click.echo(str(problem), err=True)
+        count = len(error.problems)
+        click.echo(f"{count} {'fault' if count == 1 else 'faults'} in the files", err=True)
+        sys.exit(WRONG)
+    for line in str(error).splitlines():
+        click.echo(f"oaktag: {line}", err=True)
+    wrong = isinstance(error, UsageError) or not isinstance(error, UnwritableEntry)
+    sys.exit(WRONG if wrong else FOUND)

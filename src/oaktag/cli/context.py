@@ -1,0 +1,163 @@
+"""What every command needs: the workspace, JSON or a table, the exit status of findings."""
+
+from __future__ import annotations
+
+import json
+import time
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass
+from datetime import date
+from pathlib import Path
+from typing import Any
+
+import click
+
+from oaktag.errors import OakTagError, WorkspaceError
+from oaktag.operations.face import Workspace
+
+WIDTH = 100
+
+
+@dataclass(slots=True)
+class Context:
+    """The options before the command."""
+
+    folder: Path
+    today: date | None
+    debug: bool
+
+    def workspace(self) -> Workspace:
+        """Read the workspace."""
+        return Workspace.load(self.folder, self.today)
+
+    def path(self, name: str) -> Path:
+        """A path of an option, seen from the folder of ``-C``."""
+        return self.folder / name
+
+    def show(self, path: str) -> str:
+        """A path below the folder of ``-C``, as seen from there."""
+        try:
+            return Path(path).relative_to(self.folder).as_posix()
+        except ValueError:
+            return path
+
+
+pass_context = click.make_pass_decorator(Context)
+as_json = click.option("--json", "as_json", is_flag=True, help="One JSON document.")
+LEVELS = ("error", "warning", "note", "never")
+fail_on = click.option(
+    "--fail-on", type=click.Choice(LEVELS), default="error", show_default=True,
+    help="The severity from which findings give exit status 1.",
+)  # fmt: skip
+
+
+def emit(document: dict[str, Any]) -> None:
+    """Print a document as JSON."""
+    click.echo(json.dumps(document, indent=1, ensure_ascii=False))
+
+
+def emit_errors(error: OakTagError) -> None:
+    """Print errors as a JSON document."""
+    rows: list[dict[str, Any]]
+    if isinstance(error, WorkspaceError):
+        rows = [
+            {
+                "file": p.location.file, "line": p.location.line, "column": p.location.column,
+                "message": p.message, "expected": p.expected,
+            }
+            for p in error.problems
+        ]  # fmt: skip
+    else:
+        rows = [{"message": str(error)}]
+    emit({"command": "error", "schema": 1, "errors": rows})
+
+
+def failed(findings: Sequence[dict[str, Any]], level: str) -> int:
+    """Exit status 1 if a finding is as severe as the level, else 0."""
+    if level == "never":
+        return 0
+    counted = LEVELS[: LEVELS.index(level) + 1]
+    return int(any(f["severity"] in counted for f in findings))
+
+
+def say(text: str = "") -> None:
+    """A line for people."""
+    click.echo(text)
+
+
+def hint(text: str) -> None:
+    """The last line: what to do next."""
+    click.echo(f"→ {text}")
+
+
+def table(heads: Sequence[str], rows: Sequence[Sequence[Any]], right: Sequence[int] = ()) -> None:
+    """A table for a terminal of 100 columns or more; ``right`` are columns of numbers."""
+    from rich.console import Console
+    from rich.table import Table
+    from rich.text import Text
+
+    console = Console(highlight=False, markup=False, emoji=False)
+    if not console.is_terminal:
+        console = Console(highlight=False, markup=False, emoji=False, width=WIDTH)
+    shown = Table(box=None, pad_edge=False, header_style="bold underline", padding=(0, 2, 0, 0))
+    for number, head in enumerate(heads):
+        shown.add_column(Text(head), justify="right" if number in right else "left", overflow="fold")
+    for row in rows:
+        shown.add_row(*(Text(str(cell)) for cell in row))
+    with console.capture() as captured:
+        console.print(shown)
+    text = captured.get()
+    click.echo("\n".join(line.rstrip() for line in text.splitlines()))
+
+
+def place(row: dict[str, Any] | None) -> str:
+    """Where something stands: file and line."""
+    return "default" if row is None else f"{row['file']}:{row['line']}"
+
+
+def findings_text(findings: Sequence[dict[str, Any]]) -> None:
+    """Findings for people: what, where, and what to do."""
+    for found in findings:
+        where = f"{found['file']}:{found['line']}" if found["line"] else found["file"]
+        say(f"{found['code']} {found['severity']:<7} {where}")
+        say(f"      {found['message']}")
+        if found["example"] and "text" in found["example"]:
+            ends = f"{found['example']['source']} → {found['example']['destination']}"
+            say(f"      e.g. {ends}, {found['example']['text']}")
+        say(f"      → {found['hint']}")
+    kinds = {s: sum(f["severity"] == s for f in findings) for s in LEVELS[:3]}
+    counts = ", ".join(f"{n} {s}{'s' if n > 1 else ''}" for s, n in kinds.items() if n)
+    say(f"{counts or 'nothing'} found")
+
+
+def progress(word: str) -> Callable[[str], None]:
+    """A callback that says on standard error how far it is, once that takes over a second."""
+    start = time.monotonic()
+
+    def step(name: str) -> None:
+        if time.monotonic() - start > 1:
+            click.echo(f"{word} {name} …", err=True)
+
+    return step
+
+
+def complete(kind: str) -> Callable[..., list[str]]:
+    """Shell completion of groups, endpoints and points of the workspace here."""
+
+    def found(ctx: click.Context, param: click.Parameter, incomplete: str) -> list[str]:
+        folder = ctx.find_root().params.get("folder") or "."
+        try:
+            model = Workspace.load(folder).model
+        except OakTagError:
+            return []
+        words = {
+            "group": [*model.groups.index, *model.groups.sets],
+            "end": [*model.groups.index, *model.files.endpoints.ids],
+            "node": list(model.network.nodes),
+            "point": list(model.network.points),
+        }[kind]
+        return [w for w in words if w.startswith(incomplete)]
+
+    return found
+
+

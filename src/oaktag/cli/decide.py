@@ -1,0 +1,96 @@
+"""``oaktag decide``."""
+
+from __future__ import annotations
+
+import sys
+from typing import Any
+
+import click
+
+from oaktag.cli.context import Context, as_json, complete, emit, hint, pass_context, place, say
+from oaktag.core.services import ranges_text
+
+
+@click.command("decide")
+@click.argument("source", metavar="[SRC", required=False, shell_complete=complete("end"))
+@click.argument("destination", metavar="DST", required=False, shell_complete=complete("end"))
+@click.argument("service", metavar="SERVICE]", required=False)
+@click.option("--family", type=click.Choice(["4", "6"]), help="Only packets of IPv4 or IPv6.")
+@click.option("--source-port", type=click.IntRange(0, 65535), help="Only from this port.")
+@click.option("--batch", metavar="FILE", help="Answer a CSV of packets; - is standard input.")
+@as_json
+@pass_context
+def command(
+    context: Context,
+    source: str | None,
+    destination: str | None,
+    service: str | None,
+    family: str | None,
+    source_port: int | None,
+    batch: str | None,
+    as_json: bool,
+) -> int:
+    """May SRC use SERVICE of DST, and which line says so?
+
+    SRC and DST are groups, tag numbers, endpoints or addresses.
+
+    --batch reads CSV with source, destination, family, protocol, source_port and
+    destination_port, and writes the same rows with action, would, file and line.
+    """
+    if batch is not None:
+        if source is not None:
+            raise click.UsageError("--batch takes its questions from the file alone")
+        return _batch(context, batch)
+    if source is None or destination is None or service is None:
+        raise click.UsageError("SRC, DST and SERVICE are needed, or --batch FILE")
+    number = None if family is None else int(family)
+    document = context.workspace().decide(source, destination, service, number, source_port)
+    if as_json:
+        emit(document)
+        return 0
+    ends = f"{document['source']['group']} → {document['destination']['group']}"
+    say(f"{document['action']}   {ends}, {service}")
+    if document["action"] != "mixed" and document["would"] != document["action"]:
+        say(f"   would {document['would']} if the lines in observe were enforced")
+    if document["action"] == "mixed" or "parts" in document:
+        for part in document["parts"]:
+            say(f"   {part['action']:<5} {_box(part)}   {_said(part)}")
+    else:
+        say(f"   by {_said(document)}")
+    hint(f"oaktag cell {document['source']['group']} {document['destination']['group']}")
+    return 0
+
+
+def _said(row: dict[str, Any]) -> str:
+    if row["line"] is None:
+        text = "the default"
+    else:
+        text = f"{place(row['line'])}  {row['permission']}: {row['entry']}"
+    if row["would"] != row["action"] and "would_line" in row:
+        text += f"; would {row['would']} by {place(row['would_line'])}"
+    return text
+
+
+def _box(part: dict[str, Any]) -> str:
+    fields = {
+        "IPv": str(part["family"]),
+        "protocol ": ranges_text(part["protocols"]),
+        "ports ": f"{ranges_text(part['source_ports'])} to {ranges_text(part['destination_ports'])}",
+    }
+    return ", ".join(f"{k}{v}" for k, v in fields.items())
+
+
+def _batch(context: Context, batch: str) -> int:
+    workspace = context.workspace()
+    if batch == "-":
+        workspace.decide_batch(sys.stdin, sys.stdout, "standard input")
+        return 0
+    path = context.path(batch)
+    try:
+        with path.open(encoding="utf-8-sig", newline="") as questions:
+            workspace.decide_batch(questions, sys.stdout, batch)
+    except OSError as error:
+        raise click.UsageError(f"{batch} cannot be read: {error.strerror}") from None
+    except UnicodeDecodeError:
+        raise click.UsageError(f"{batch} is not UTF-8") from None
+    return 0

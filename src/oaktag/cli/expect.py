@@ -1,0 +1,49 @@
+"""``oaktag expect``."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import click
+
+from oaktag.cli.context import Context, as_json, emit, hint, pass_context, place, say, table
+
+
+@click.command("expect")
+@as_json
+@pass_context
+def command(context: Context, as_json: bool) -> int:
+    """Prove the expectations and keep_open; a packet for each that fails."""
+    document = context.workspace().expect()
+    rows: list[dict[str, Any]] = document["expectations"] + document["keep_open"]
+    broken = [r for r in rows if not r["holds"]]
+    if as_json:
+        emit(document)
+        return int(bool(broken))
+    table(
+        ("", "from", "to", "asks", "written in"),
+        [
+            (
+                "holds" if r["holds"] else "FAILS", r["from"], r["to"],
+                r["asks"] + (" on every path" if r["path"] else ""), place(r),
+            )
+            for r in rows
+        ],
+    )  # fmt: skip
+    for row in broken:
+        example = row["counterexample"]
+        said = f", {example['action']}" if example["packet"] is not None else ""
+        say(f"{place(row)}: {_ends(example)}{example['text']}{said}")
+    say(f"{len(rows) - len(broken)} of {len(rows)} hold")
+    if broken:
+        example = broken[0]["counterexample"]
+        if "source" in example:
+            ends = f"{example['source']['group']} {example['destination']['group']}"
+            hint(f"oaktag cell {ends} shows the lines; oaktag reach the paths")
+    return int(bool(broken))
+
+
+def _ends(example: dict[str, Any]) -> str:
+    if "source" not in example:
+        return ""
+    return f"{example['source']['group']} → {example['destination']['group']}, "

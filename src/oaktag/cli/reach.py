@@ -1,0 +1,84 @@
+"""``oaktag reach``."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import click
+
+from oaktag.cli.context import Context, as_json, complete, emit, hint, pass_context, say, table
+
+WORDS = {
+    "no-point": "no point on the path",
+    "direction": "{node} does not judge this direction",
+    "inside": "{node} does not judge inside a segment",
+    "source-unknown": "{node} does not know the source's tag",
+    "source-wrong": "{node} sees a wrong source tag",
+    "destination-unknown": "{node} does not know the destination's tag",
+    "destination-wrong": "{node} sees a wrong destination tag",
+    "no-cell": "{node}'s list lacks the cell",
+}
+
+
+@click.command("reach")
+@click.option("--from", "source", metavar="WHO", shell_complete=complete("end"))
+@click.option("--to", "destination", metavar="WHO", shell_complete=complete("end"))
+@click.option("--flows", is_flag=True, help="Every row, not the causes alone.")
+@as_json
+@pass_context
+def command(
+    context: Context, source: str | None, destination: str | None, flows: bool, as_json: bool
+) -> int:
+    """Do tags reach every point on every path, and what passes or breaks where not?"""
+    document = context.workspace().reach(source, destination)
+    summary = document["summary"]
+    effects = summary["effects"]
+    bad = effects.get("leak", 0) + effects.get("break", 0)
+    if as_json:
+        emit(document)
+        return int(bool(bad))
+    counted = [f"{n} {e}" for e in ("exact", "leak", "break") if (n := effects.get(e, 0))]
+    say(f"{sum(effects.values())} flows between segments and groups: {', '.join(counted) or 'none'}")
+    results = summary["results"]
+    say("   " + ", ".join(f"{results[r]} {r}" for r in sorted(results)))
+    if flows:
+        _flows(document["flows"])
+    elif summary["causes"]:
+        say()
+        table(
+            ("effect", "flows", "why", "for example", "what to do"),
+            [
+                (c["effect"], c["flows"], _why(c["reasons"]), c["example"], c["advice"])
+                for c in summary["causes"]
+            ],
+            right=(1,),
+        )
+    if document["unplaced"]:
+        say(f"nobody of these groups is on a segment: {', '.join(document['unplaced'])}")
+    if bad and not flows:
+        hint("oaktag reach --flows shows each of them; --from and --to narrow it")
+    return int(bool(bad))
+
+
+def _why(reasons: list[dict[str, Any]]) -> str:
+    if not reasons:
+        return "the points that judge do not agree with the matrix"
+    return "; ".join(WORDS[r["why"]].format(node=r["node"]) for r in reasons)
+
+
+def _flows(rows: list[dict[str, Any]]) -> None:
+    say()
+    order = {"leak": 0, "break": 1, "exact": 2}
+    table(
+        ("effect", "source", "destination", "path", "result"),
+        [
+            (
+                r["effect"],
+                f"{r['source']['group']} in {r['source']['segment']}",
+                f"{r['destination']['group']} in {r['destination']['segment']}",
+                " ".join(r["path"]),
+                f"{r['result']} at {r['at']}" if r["at"] else f"{r['result']}: {_why(r['reasons'])}",
+            )
+            for r in sorted(rows, key=lambda r: order[r["effect"]])
+        ],
+    )
