@@ -33,6 +33,7 @@ def command(context: Context, addresses: tuple[str, ...], node: str | None, as_j
             for b in document["bindings"]
         ],
         right=(1,),
+        wrap=(4, 6),
     )  # fmt: skip
     say(f"{len(document['bindings'])} bindings known at {document['at']}")
     if node is None:

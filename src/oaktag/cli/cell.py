@@ -32,6 +32,7 @@ def command(context: Context, source: str, destination: str, as_json: bool) -> i
             )
             for x in lines.values()
         ],
+        wrap=(4, 5),
     )  # fmt: skip
     say()
     table(
@@ -44,9 +45,14 @@ def command(context: Context, source: str, destination: str, as_json: bool) -> i
             )
             for e in document["entries"]
         ]
-        + [(" ", f"{document['default']} everything else", "default", "")],
+        + [
+            (
+                " " if document["default_decides"] else "-",
+                f"{document['default']} everything else", "the default", "",
+            )
+        ],
     )  # fmt: skip
-    if any(not e["decides"] for e in document["entries"]):
+    if not document["default_decides"] or any(not e["decides"] for e in document["entries"]):
         say("-  decides no packet of this cell: the entries above it leave none")
     say()
     say(f"allows:       {document['allows']}")

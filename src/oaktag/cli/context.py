@@ -90,8 +90,16 @@ def hint(text: str) -> None:
     click.echo(f"→ {text}")
 
 
-def table(heads: Sequence[str], rows: Sequence[Sequence[Any]], right: Sequence[int] = ()) -> None:
-    """A table for a terminal of 100 columns or more; ``right`` are columns of numbers."""
+def table(
+    heads: Sequence[str],
+    rows: Sequence[Sequence[Any]],
+    right: Sequence[int] = (),
+    wrap: Sequence[int] = (),
+) -> None:
+    """A table for a terminal of 100 columns or more.
+
+    ``right`` are columns of numbers; ``wrap`` those whose text may run over several lines.
+    """
     from rich.console import Console
     from rich.table import Table
     from rich.text import Text
@@ -101,7 +109,10 @@ def table(heads: Sequence[str], rows: Sequence[Sequence[Any]], right: Sequence[i
         console = Console(highlight=False, markup=False, emoji=False, width=WIDTH)
     shown = Table(box=None, pad_edge=False, header_style="bold underline", padding=(0, 2, 0, 0))
     for number, head in enumerate(heads):
-        shown.add_column(Text(head), justify="right" if number in right else "left", overflow="fold")
+        shown.add_column(
+            Text(head), justify="right" if number in right else "left", overflow="fold",
+            no_wrap=bool(wrap) and number not in wrap,
+        )  # fmt: skip
     for row in rows:
         shown.add_row(*(Text(str(cell)) for cell in row))
     with console.capture() as captured:

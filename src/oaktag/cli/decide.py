@@ -8,7 +8,6 @@ from typing import Any
 import click
 
 from oaktag.cli.context import Context, as_json, complete, emit, hint, pass_context, place, say
-from oaktag.core.services import ranges_text
 
 
 @click.command("decide")
@@ -53,8 +52,9 @@ def command(
     if document["action"] != "mixed" and document["would"] != document["action"]:
         say(f"   would {document['would']} if the lines in observe were enforced")
     if document["action"] == "mixed" or "parts" in document:
-        for part in document["parts"]:
-            say(f"   {part['action']:<5} {_box(part)}   {_said(part)}")
+        rows = [(p["action"], p["services"], _said(p)) for p in document["parts"]]
+        for action, services, said in dict.fromkeys(rows):
+            say(f"   {action:<5}  {services}   by {said}")
     else:
         say(f"   by {_said(document)}")
     hint(f"oaktag cell {document['source']['group']} {document['destination']['group']}")
@@ -69,15 +69,6 @@ def _said(row: dict[str, Any]) -> str:
     if row["would"] != row["action"] and "would_line" in row:
         text += f"; would {row['would']} by {place(row['would_line'])}"
     return text
-
-
-def _box(part: dict[str, Any]) -> str:
-    fields = {
-        "IPv": str(part["family"]),
-        "protocol ": ranges_text(part["protocols"]),
-        "ports ": f"{ranges_text(part['source_ports'])} to {ranges_text(part['destination_ports'])}",
-    }
-    return ", ".join(f"{k}{v}" for k, v in fields.items())
 
 
 def _batch(context: Context, batch: str) -> int:

@@ -29,11 +29,11 @@ def command(context: Context, as_json: bool) -> int:
             )
             for r in rows
         ],
+        wrap=(3,),
     )  # fmt: skip
     for row in broken:
         example = row["counterexample"]
-        said = f", {example['action']}" if example["packet"] is not None else ""
-        say(f"{place(row)}: {_ends(example)}{example['text']}{said}")
+        say(f"{place(row)}: {_ends(example)}{example['text']}")
     say(f"{len(rows) - len(broken)} of {len(rows)} hold")
     if broken:
         example = broken[0]["counterexample"]

@@ -25,6 +25,7 @@ def command(context: Context, group: str | None, unassigned: bool, as_json: bool
         table(
             ("endpoint", "kind", "address", "nearly"),
             [(r["endpoint"], r["kind"], _addresses(r), _near(r)) for r in rows],
+            wrap=(2, 3),
         )
         say(f"{len(rows)} endpoints in no group")
         if any(r["near"] for r in rows):
@@ -33,13 +34,14 @@ def command(context: Context, group: str | None, unassigned: bool, as_json: bool
     table(
         ("endpoint", "kind", "group", "address", "why"),
         [(r["endpoint"], r["kind"], r["group"], _addresses(r), _why(r)) for r in rows],
+        wrap=(3, 4),
     )
     say(f"{len(rows)} endpoints, {sum(r['by'] is not None for r in rows)} of them in a group")
     return 0
 
 
 def _addresses(row: dict[str, Any]) -> str:
-    return " ".join(row["addresses"])
+    return "\n".join(row["addresses"])
 
 
 def _why(row: dict[str, Any]) -> str:

@@ -52,6 +52,7 @@ def command(
                 for c in summary["causes"]
             ],
             right=(1,),
+            wrap=(2, 3, 4),
         )
     if document["unplaced"]:
         say(f"nobody of these groups is on a segment: {', '.join(document['unplaced'])}")
@@ -81,4 +82,5 @@ def _flows(rows: list[dict[str, Any]]) -> None:
             )
             for r in sorted(rows, key=lambda r: order[r["effect"]])
         ],
+        wrap=(1, 2, 3, 4),
     )

@@ -29,6 +29,7 @@ ICMP_OF = {4: 1, 6: 58}
 PROTOCOL_NAMES = {"icmp": 1, "tcp": 6, "udp": 17, "icmp6": 58, "sctp": 132}
 PROTOCOL_WORDS = {number: name for name, number in PROTOCOL_NAMES.items()}
 TOP = 65535
+EPHEMERAL = 50_000  # what examples are sent from
 
 
 class Packet(NamedTuple):
@@ -237,16 +238,42 @@ class Atoms:
         return result
 
     def packet(self, mask: int, family: int | None = None) -> Packet:
-        """A packet of the set, the lowest of its first atom; of the family, if one is given."""
+        """A packet of the set as people meet them: tcp before udp before the rest, sent from a
+        high port where the set has one; of the family, if one is given.
+        """
         if family is not None:
             mask &= self.of_family(family)
-        atom = (mask & -mask).bit_length() - 1
-        for plane in self.planes:
-            if atom < plane.offset + plane.rows * plane.columns:
+        for plane in self._natural:
+            bits = (mask & plane.full) >> plane.offset
+            if bits:
                 break
-        row, column = divmod(atom - plane.offset, plane.columns)
-        pair = next(p for p in plane.pairs if family in (None, p[0]))
-        return Packet(*pair, plane.source_cuts[row], plane.destination_cuts[column])
+        stripe = (1 << plane.columns) - 1
+        usual = bisect_right(plane.source_cuts, min(EPHEMERAL, plane.top)) - 1
+        if plane.top == TOP and bits >> (usual * plane.columns) & stripe:
+            bits &= stripe << (usual * plane.columns)
+        row, column = divmod((bits & -bits).bit_length() - 1, plane.columns)
+        pairs = [p for p in plane.pairs if family in (None, p[0])]
+        pair = min(pairs, key=lambda p: (_natural_rank(p), p))
+        first, last = plane.source_cuts[row], plane.source_cuts[row + 1] - 1
+        source = EPHEMERAL if first <= EPHEMERAL <= last else first
+        first, last = plane.destination_cuts[column], plane.destination_cuts[column + 1] - 1
+        return Packet(*pair, source, max(first, 1) if plane.top == TOP and last else first)
+
+    @cached_property
+    def _natural(self) -> list[Plane]:
+        return sorted(self.planes, key=lambda p: (min(map(_natural_rank, p.pairs)), p.offset))
+
+    def any_sender(self, mask: int) -> int:
+        """Of the set, what it holds whatever the source port (or, for ICMP, whatever the type)."""
+        result = 0
+        for plane in self.planes:
+            bits = (mask & plane.full) >> plane.offset
+            every = (1 << plane.columns) - 1
+            for row in range(plane.rows):
+                every &= bits >> (row * plane.columns)
+            for row in range(plane.rows):
+                result |= every << (plane.offset + row * plane.columns)
+        return result
 
     def regions(self, mask: int) -> list[Region]:
         """The set as disjoint regions in the one normal form: equal sets give equal lists."""
@@ -264,6 +291,12 @@ class Atoms:
                 if protocols[families[0]]:
                     result.append(Region(families, protocols[families[0]], sources, destinations))
         return sorted(result)
+
+
+def _natural_rank(pair: tuple[int, int]) -> int:
+    family, protocol = pair
+    usual = (6, 17, ICMP_OF[family], 132)
+    return usual.index(protocol) if protocol in usual else len(usual)
 
 
 def _shapes(plane: Plane, mask: int) -> Iterator[tuple[Ranges, Ranges]]:

@@ -10,7 +10,7 @@ each with the transports that the service's own standard uses.
 from __future__ import annotations
 
 import re
-from collections.abc import Mapping
+from collections.abc import Iterator, Mapping
 
 from oaktag.core.packets import (
     EVERYTHING,
@@ -19,9 +19,11 @@ from oaktag.core.packets import (
     PORTED,
     PROTOCOL_WORDS,
     TOP,
+    Atoms,
     Box,
     Ranges,
     Region,
+    runs,
 )
 from oaktag.errors import UsageError
 
@@ -204,49 +206,72 @@ def icmp_text(family: int, kind: int) -> str:
     return f"icmp{family}/{kind}"
 
 
-def region_text(region: Region) -> str:
-    """A region as services: ``80,443/tcp``, ``icmp``, ``any``; the family only where it counts."""
-    whole = (0, TOP)
-    parts: list[str] = []
-    rest: list[tuple[int, int]] = []
-    for low, high in region.protocols:
-        named = [p for p in PORTED if low <= p <= high]
-        if named and region.destinations != ((0, 0),):
-            text = "/".join(
-                [ranges_text(region.destinations)] if region.destinations != (whole,) else ["any"]
-            )
-            parts += [f"{text}/{PROTOCOL_WORDS[p]}" for p in named]
-        elif region.destinations == ((0, 0),):
-            rest.append((low, high))
-        else:
-            parts.append(_icmp_region(region))
-    if rest:
-        parts.append(f"proto/{ranges_text(tuple(rest))}")
-    text = " ".join(dict.fromkeys(parts))
-    icmp = region.families != (4, 6) and region.protocols == ((ICMP_OF[region.families[0]],) * 2,)
-    if region.families != (4, 6) and not (icmp and region.destinations != ((0, 0),)):
-        text += f" on IPv{region.families[0]}"
-    if region.sources not in ((whole,), ((0, 0),)) and "icmp" not in text:
-        text += f" from ports {ranges_text(region.sources)}"
-    return text
+def set_text(atoms: Atoms, mask: int) -> str:
+    """A set of packets as services, for people: ``any`` for all, ``none`` for the empty set.
 
-
-def _icmp_region(region: Region) -> str:
-    family, every = region.families[0], ((0, 255),)
-    codes = "" if region.destinations == every else f"/{ranges_text(region.destinations)}"
-    if region.sources == every:
-        return f"icmp{family}" if not codes else f"icmp{family}/any{codes}"
-    kinds = [k for low, high in region.sources for k in range(low, high + 1)]
-    if len(kinds) <= 3 and not codes:
-        return " ".join(f"{icmp_text(family, k)}" for k in kinds)
-    return f"icmp{family}/{ranges_text(region.sources)}{codes}"
-
-
-def regions_text(regions: list[Region], full: bool = False) -> str:
-    """A set of packets as services, ``any`` for all and ``none`` for the empty set."""
-    if full:
+    What does not depend on the sender's port is said first, then the rest with its ports.
+    """
+    if mask == atoms.full:
         return "any"
-    if not regions:
-        return "none"
-    texts = [region_text(r) for r in regions]
-    return ", ".join(dict.fromkeys(texts))
+    plain = atoms.any_sender(mask)
+    ports: dict[tuple[str, str], set[tuple[int, int]]] = {}
+    words: list[str] = []
+    for part in (plain, mask & ~plain):
+        for region in atoms.regions(part):
+            words += _collect(region, ports)
+    return _joined(words, ports) or "none"
+
+
+def _joined(words: list[str], ports: dict[tuple[str, str], set[tuple[int, int]]]) -> str:
+    for (head, tail), ranges in ports.items():
+        shown = "any" if ranges == {(0, TOP)} else ranges_text(tuple(sorted(ranges)))
+        words.append(f"proto/{shown}{tail}" if head == "proto" else f"{shown}/{head}{tail}")
+    if {"icmp4", "icmp6"} <= set(words):
+        words = ["icmp", *(w for w in words if w not in ("icmp4", "icmp6"))]
+    return ", ".join(sorted(dict.fromkeys(words), key=_word_order))
+
+
+def _collect(region: Region, ports: dict[tuple[str, str], set[tuple[int, int]]]) -> list[str]:
+    """Gather a region's ports by protocol and by what narrows them; returns its ICMP words."""
+    words: list[str] = []
+    only = "" if len(region.families) == 2 else f" on IPv{region.families[0]}"
+    sender = ""
+    if region.sources not in (((0, TOP),), ((0, 0),)):
+        sender = f" from ports {ranges_text(region.sources)}"
+    rest: list[int] = []
+    for protocol in (p for low, high in region.protocols for p in range(low, high + 1)):
+        icmp = [f for f in region.families if ICMP_OF[f] == protocol]
+        if protocol in PORTED:
+            key = PROTOCOL_WORDS[protocol], only + sender
+            ports.setdefault(key, set()).update(region.destinations)
+        elif icmp and region.destinations != ((0, 0),):
+            words += _icmp_words(icmp[0], region.sources, region.destinations)
+        else:
+            rest.append(protocol)
+    if rest:
+        ports.setdefault(("proto", only), set()).update(runs(rest))
+    return words
+
+
+def _icmp_words(family: int, kinds: Ranges, codes: Ranges) -> list[str]:
+    every = ((0, 255),)
+    if kinds == codes == every:
+        return [f"icmp{family}"]
+    if codes == every:
+        numbers = [n for low, high in kinds for n in range(low, high + 1)]
+        if len(numbers) <= 3:
+            return [icmp_text(family, n) for n in numbers]
+        return [f"icmp{family}/{ranges_text(kinds)}"]
+    first = "any" if kinds == every else ranges_text(kinds)
+    return [f"icmp{family}/{first}/{ranges_text(codes)}"]
+
+
+def _word_order(word: str) -> tuple[int, str]:
+    kinds = ("icmp", "/tcp", "/udp", "/sctp", "proto")
+    return next((n for n, k in enumerate(kinds) if k in word), len(kinds)), word
+
+
+def region_text(region: Region) -> str:
+    """One region as services, with its family and the sender's ports where they count."""
+    ports: dict[tuple[str, str], set[tuple[int, int]]] = {}
+    return _joined(_collect(region, ports), ports)

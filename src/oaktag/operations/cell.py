@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from oaktag.core.services import regions_text
+from oaktag.core.services import set_text
 from oaktag.operations.documents import Document, boxes_json, document
 from oaktag.operations.model import Model
 
@@ -57,6 +57,7 @@ def cell(model: Model, source: str, destination: str) -> Document:
         lines=lines,
         entries=entries,
         default=policy.default,
+        default_decides=(-1, -1) in reached,
         observed_default=policy.observed_default,
         allows=allowed_text(model, int(matrix.action_form[ends])),
         would_allow=allowed_text(model, int(matrix.would_form[ends])),
@@ -66,5 +67,4 @@ def cell(model: Model, source: str, destination: str) -> Document:
 
 def allowed_text(model: Model, form: int) -> str:
     """What a form allows, as services."""
-    mask = model.matrix.forms[form]
-    return regions_text(model.atoms.regions(mask), full=mask == model.atoms.full)
+    return set_text(model.atoms, model.matrix.forms[form])

@@ -9,8 +9,8 @@ from typing import TextIO
 import numpy as np
 
 from oaktag.core.matrix import Part
-from oaktag.core.packets import FAMILIES, ICMP_OF, PORTED, PROTOCOL_NAMES, Box, Packet
-from oaktag.core.services import parse_service
+from oaktag.core.packets import ICMP_OF, PORTED, PROTOCOL_NAMES, Box, Packet
+from oaktag.core.services import parse_service, region_text
 from oaktag.errors import UsageError
 from oaktag.operations.documents import (
     Document,
@@ -92,8 +92,12 @@ def _asked(model: Model, service: str, family: int | None, source_port: int | No
 
 
 def _part(model: Model, part: Part, asked: list[Box]) -> list[Document]:
-    rows = boxes_json(clipped(model.atoms, part.mask, asked))
     would = piece_json(model.matrix, part.would)
+    rows = [
+        {**box, "services": region_text(region)}
+        for region in clipped(model.atoms, part.mask, asked)
+        for box in boxes_json([region])
+    ]
     for row in rows:
         row.update(
             action=part.action.action,
@@ -200,7 +204,3 @@ def _answer(
         writer.writerow([*row, *words, *known[key]])
     answers.write(text.getvalue())
 
-
-def families_of(option: str | None) -> int | None:
-    """The option ``--family`` as a number."""
-    return None if option is None else FAMILIES[FAMILIES.index(int(option))]

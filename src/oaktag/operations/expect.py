@@ -38,7 +38,7 @@ def _checked(model: Model, expectation: Expectation, *, keep: bool = False) -> D
             "source": model.group_json(against.source),
             "destination": model.group_json(against.destination),
             "packet": packet_json(against.packet),
-            "text": packet_text(*against.packet),
+            "text": f"{packet_text(*against.packet)} is {'allowed' if against.allowed else 'denied'}",
             "action": "allow" if against.allowed else "deny",
         }
     elif expectation.path:
@@ -62,21 +62,25 @@ def _on_paths(
     sources, destinations = (
         hosts_of(model, end) for end in (expectation.source, expectation.destination)
     )
-    connected = False
-    for flow in model.state.flows(sources, destinations):
-        connected |= flow.path is not None
-        wrong = flow.breaks if keep else flow.breaks if any(flow.breaks.values()) else flow.leaks
-        for family, packets in wrong.items():
-            if packets & (mask if keep else model.atoms.full):
-                return _flow_example(model, flow, packets & mask or packets, family)
-    if not connected and not keep:
+    flows = list(model.state.flows(sources, destinations))
+    if not keep and not any(flow.path for flow in flows):
         return {"text": "no path joins the two", "packet": None, "action": None}
+    wanted = [mask] if keep else [mask, model.atoms.full]
+    effects = ("breaks",) if keep else ("leaks", "breaks")
+    for packets in wanted:
+        for effect in effects:
+            for flow in flows:
+                for family, wrong in getattr(flow, effect).items():
+                    if wrong & packets:
+                        return _flow_example(model, flow, wrong & packets, family, effect)
     return None
 
 
-def _flow_example(model: Model, flow: Flow, packets: int, family: int) -> Document:
+def _flow_example(
+    model: Model, flow: Flow, packets: int, family: int, effect: str
+) -> Document:
     packet = model.atoms.packet(packets, family)
-    dropped = any(mask & packets for mask in flow.breaks.values())
+    dropped = effect == "breaks"
     path = " ".join(flow.path.nodes) if flow.path else ""
     done = "dropped, though allowed" if dropped else "let through, though denied"
     return {

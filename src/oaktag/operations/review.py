@@ -23,7 +23,10 @@ def findings(model: Model) -> list[Finding]:
 def _shadowed(model: Model, found: Shadowed) -> Finding:
     line = model.lines[found.line]
     permission = model.files.policy.permissions[line.permission]
-    packet = model.atoms.packet(found.mask)
+    first = found.mask
+    if found.entry is None and permission.entries:
+        first = model.atoms.mask(permission.entries[0].boxes)
+    packet = model.atoms.packet(first)
     source, destination = (model.groups.all[g].id for g in found.cell)
     by = [model.lines[n].location for n in found.by if n != found.line]
     listed = ", ".join(str(place) for place in by[:3]) + (" …" if len(by) > 3 else "")

@@ -1,0 +1,76 @@
+"""``oaktag demo``: the sample written out, and the whole job done on it, command by command."""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Sequence
+from pathlib import Path
+
+import click
+
+from oaktag.cli.context import Context, hint, pass_context, say
+from oaktag.demo.sample import refresh_sample
+from oaktag.demo.walk import LAB_STEPS, MENDED_STEPS, STEPS, Document, Step, wrong
+from oaktag.operations.face import Workspace
+
+
+@click.command("demo")
+@click.argument("folder", metavar="[DIR]", default="quillmere")
+@click.option("--no-lab", is_flag=True, help="Send no packets.")
+@pass_context
+def command(context: Context, folder: str, no_lab: bool) -> int:
+    """Write the sample into DIR and walk through the whole job on it.
+
+    DIR-mended gets the mended version, on which nothing is found.
+    """
+    start = time.monotonic()
+    path, mended = context.path(folder), context.path(f"{folder}-mended")
+    refresh_sample(path)
+    refresh_sample(mended, mended=True)
+    say(f"The county libraries of Quillmere are in {folder}/ now. This is the job, step by step.")
+    lab = None if no_lab else _lacking()
+    with_lab = not no_lab and lab is None
+    steps = STEPS + (LAB_STEPS if with_lab else ())
+    _walk(folder, path, steps)
+    if lab is not None:
+        say(f"\n{lab} So no packets are sent here.")
+    found = wrong(_documents(path, with_lab))
+    say("\n== What is wrong in the sample ".ljust(101, "="))
+    for name, sentence in found:
+        say(f"oaktag {name:<10} {sentence}")
+    say("\n== The same, mended ".ljust(101, "="))
+    _walk(f"{folder}-mended", mended, MENDED_STEPS + (LAB_STEPS if with_lab else ()))
+    say(f"\nDone in {time.monotonic() - start:.1f} s.")
+    hint(f"mend {folder}/ yourself: diff -r {folder} {folder}-mended shows how we did")
+    return 0
+
+
+def _lacking() -> str | None:
+    from oaktag.lab.namespaces import missing
+
+    return missing()
+
+
+def _walk(shown: str, path: Path, steps: Sequence[Step]) -> None:
+    from oaktag.cli.app import app
+
+    for step in steps:
+        words = " ".join(step.command)
+        say(f"\n-- {step.why} ".ljust(101, "-"))
+        say(f"$ oaktag -C {shown} {words}")
+        app.main(["-C", str(path), *step.command], prog_name="oaktag", standalone_mode=False)
+
+
+def _documents(path: Path, with_lab: bool) -> dict[str, Document]:
+    workspace = Workspace.load(path)
+    documents = {
+        "check": workspace.check(), "review": workspace.review(), "expect": workspace.expect(),
+        "reach": workspace.reach(),
+    }  # fmt: skip
+    if with_lab:
+        from oaktag.operations import lab
+
+        lab.up(workspace.model)
+        documents["lab probe"] = lab.probe(workspace.model)
+        lab.down(workspace.model)
+    return documents

@@ -1,0 +1,94 @@
+"""``oaktag lab``: up, probe, down."""
+
+from __future__ import annotations
+
+import click
+
+from oaktag.cli.context import Context, as_json, emit, hint, pass_context, say, table
+
+
+@click.group("lab")
+def command() -> None:
+    """A real small network on this machine, from namespaces, without root."""
+
+
+@command.command("up")
+@as_json
+@pass_context
+def up(context: Context, as_json: bool) -> int:
+    """Build the network of network.yaml, with every endpoint in it, and no list yet."""
+    from oaktag.operations import lab
+
+    document = lab.up(context.workspace().model)
+    if as_json:
+        emit(document)
+        return 0
+    say(
+        f"up: {document['nodes']} nodes, {document['hosts']} endpoints, {document['links']} links, "
+        f"{document['tunnels']} of which carry tags in frames"
+    )
+    hint("oaktag lab probe sends packets before and after the lists are loaded")
+    return 0
+
+
+@command.command("probe")
+@click.option("--all", "everything", is_flag=True, help="Every probe, not the odd ones alone.")
+@as_json
+@pass_context
+def probe(context: Context, everything: bool, as_json: bool) -> int:
+    """Send real packets for every expectation and cell, without lists and with them."""
+    from oaktag.operations import lab
+
+    document = lab.probe(context.workspace().model)
+    odd = [p for p in document["probes"] if p["verdict"] != "as meant"]
+    differ = [c for c in document["counters"] if not c["agree"]]
+    if as_json:
+        emit(document)
+        return int(bool(odd or differ))
+    for feed in document["feeds"]:
+        say(f"feed {feed['feed']}: {feed['bindings']} bindings arrived")
+    rows = document["probes"] if everything else odd
+    if rows:
+        table(
+            ("probe", "from", "to", "meant", "no list", "with lists", "verdict"),
+            [
+                (
+                    f"{p['protocol']} {p['port'] or 'echo'}",
+                    f"{p['source']['group']}\n{p['source']['address']}",
+                    f"{p['destination']['group']}\n{p['destination']['address']}",
+                    p["meant"], _word(p["before"]), _word(p["after"]), p["verdict"],
+                )
+                for p in rows
+            ],
+            wrap=(1, 2, 6),
+        )  # fmt: skip
+    counts = ", ".join(f"{n} {verdict}" for verdict, n in sorted(document["summary"].items()))
+    say(f"{len(document['probes'])} probes: {counts}")
+    for row in document["counters"]:
+        agree = "agree" if row["agree"] else "DO NOT AGREE"
+        say(f"{row['point']}: {row['packets']} new flows counted by cell; counters {agree}")
+        for cell in row["differ"]:
+            ends = f"{cell['source']} → {cell['destination']}"
+            say(f"   {ends}: {cell['expected']} sent, {cell['counted']} counted")
+    if odd:
+        hint("oaktag reach says where a tag is lost, and what to do")
+    return int(bool(odd or differ))
+
+
+def _word(answered: bool) -> str:
+    return "answered" if answered else "no answer"
+
+
+@command.command("down")
+@as_json
+@pass_context
+def down(context: Context, as_json: bool) -> int:
+    """Take the network away."""
+    from oaktag.operations import lab
+
+    document = lab.down(context.workspace().model)
+    if as_json:
+        emit(document)
+    else:
+        say("down" if document["was_up"] else "no lab was up")
+    return 0

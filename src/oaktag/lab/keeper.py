@@ -1,0 +1,112 @@
+"""The process inside the user namespace that holds a lab, and does what it is told.
+
+It is started by ``lab.handle.start``, builds the plan, and then answers requests, a JSON line
+each, on a Unix socket: ``load``, ``unload``, ``probe``, ``counters``, ``stop``. With it the
+namespaces end.
+"""
+
+from __future__ import annotations
+
+import asyncio
+import json
+import os
+import sys
+from collections.abc import Awaitable, Callable
+from pathlib import Path
+from typing import Any
+
+from oaktag.dialects import nftables
+from oaktag.lab.build import build, node_name
+from oaktag.lab.feeds import run_feeds
+from oaktag.lab.namespaces import NETNS, inside, load, run
+from oaktag.lab.plan import LabPlan, Probe
+from oaktag.lab.probes import Listeners, send
+
+Answer = dict[str, Any]
+
+
+class Keeper:
+    """A lab in being."""
+
+    def __init__(self, plan: LabPlan) -> None:
+        self.plan = plan
+        self.loaded = False
+        self.stopped = asyncio.Event()
+
+    async def load(self, _: Answer) -> Answer:
+        """Load every point's list without bindings; then let the feeds fill the tables."""
+        for point in self.plan.points:
+            with inside(node_name(point.node)):
+                load(point.text + nftables.refill(point.name, []))
+        self.loaded = True
+        return {"arrived": await run_feeds(self.plan)}
+
+    async def unload(self, _: Answer) -> Answer:
+        """Take every list away."""
+        if self.loaded:
+            for point in self.plan.points:
+                with inside(node_name(point.node)):
+                    load(f"delete table inet {nftables.table_name(point.name)}\n")
+        self.loaded = False
+        return {}
+
+    async def probe(self, request: Answer) -> Answer:
+        """Send probes."""
+        return {"answered": await send([Probe(**p) for p in request["probes"]])}
+
+    async def counters(self, _: Answer) -> Answer:
+        """Packets of every cell of every point: point → destination tag → source tag → count."""
+        found: Answer = {}
+        for point in self.plan.points:
+            with inside(node_name(point.node)):
+                table = nftables.table_name(point.name)
+                found[point.name] = nftables.cell_counts(
+                    run(["nft", "-j", "list", "table", "inet", table])
+                )
+        return {"cells": found}
+
+    async def stop(self, _: Answer) -> Answer:
+        """End the lab."""
+        self.stopped.set()
+        return {}
+
+    async def serve(self, path: Path) -> None:
+        """Answer requests until told to stop."""
+        known: dict[str, Callable[[Answer], Awaitable[Answer]]] = {
+            "load": self.load, "unload": self.unload, "probe": self.probe,
+            "counters": self.counters, "stop": self.stop,
+        }  # fmt: skip
+
+        async def answer(reader: asyncio.StreamReader, writer: asyncio.StreamWriter) -> None:
+            request = json.loads(await reader.readline())
+            try:
+                reply = await known[request["do"]](request)
+            except Exception as error:
+                reply = {"error": f"{type(error).__name__}: {error}"}
+            writer.write(json.dumps(reply).encode() + b"\n")
+            await writer.drain()
+            writer.close()
+
+        server = await asyncio.start_unix_server(answer, path, limit=1 << 26)
+        async with server:
+            await self.stopped.wait()
+
+
+async def _main(folder: Path) -> None:
+    plan = LabPlan.loads((folder / "plan.json").read_text(encoding="utf-8"))
+    keeper = Keeper(plan)
+    try:
+        run(["mount", "-t", "tmpfs", "tmpfs", "/run"])
+        NETNS.mkdir()
+        build(plan)
+        listeners = Listeners()
+        await listeners.start(plan)
+    except Exception as error:
+        (folder / "failed").write_text(f"{error}\n", encoding="utf-8")
+        raise
+    await keeper.serve(folder / "socket")
+
+
+if __name__ == "__main__":
+    os.environ["PATH"] = f"{os.environ.get('PATH', '')}:/usr/sbin:/sbin"
+    asyncio.run(_main(Path(sys.argv[1])))

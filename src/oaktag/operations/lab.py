@@ -1,0 +1,326 @@
+"""``lab``: the workspace's network from namespaces, its lists loaded, and probes sent."""
+
+from __future__ import annotations
+
+from collections import Counter
+from dataclasses import asdict
+from typing import NamedTuple
+
+from oaktag.core.addresses import address_text
+from oaktag.core.bindings import Binding
+from oaktag.core.judging import Sight, frame_arrives, seen_source
+from oaktag.core.network import REGISTRY
+from oaktag.core.packets import Packet
+from oaktag.core.placement import Host
+from oaktag.core.registry import learned_bindings
+from oaktag.lab.handle import Lab
+from oaktag.lab.plan import LabFeed, LabHost, LabLink, LabNode, LabPlan, LabPoint, Probe
+from oaktag.operations.documents import Document, document
+from oaktag.operations.expect import hosts_of
+from oaktag.operations.lists import list_text, points_of
+from oaktag.operations.model import Model
+
+ECHO = {4: Packet(4, 1, 8, 0), 6: Packet(6, 58, 128, 0)}
+PROTOCOLS = {6: "tcp", 17: "udp"}
+#: Packets that stand for a cell that denies: what people try first.
+TRIED = (443, 22)
+
+
+class Trial(NamedTuple):
+    """A probe, why it is sent, and what the matrix means for it."""
+
+    why: str
+    source: Host
+    destination: Host
+    packet: Packet
+    probe: Probe
+    meant: bool
+
+
+def lab_of(model: Model) -> Lab:
+    """The lab of this workspace, running or not."""
+    return Lab(model.files.root)
+
+
+def up(model: Model) -> Document:
+    """Build the network without any list.
+
+    Raises:
+        NotPossibleHere: in one sentence, what this machine lacks.
+    """
+    plan = plan_of(model, trials(model))
+    lab_of(model).start(plan)
+    return document(
+        "lab up",
+        nodes=len(plan.nodes),
+        hosts=len(plan.hosts),
+        links=len(plan.links),
+        tunnels=sum(link.carries for link in plan.links),
+        points=[p.name for p in plan.points],
+    )
+
+
+def down(model: Model) -> Document:
+    """Take the network away."""
+    return document("lab down", was_up=lab_of(model).stop())
+
+
+def probe(model: Model) -> Document:
+    """Send every probe before any list is loaded and after, and compare with what is meant.
+
+    Raises:
+        OakTagError: no lab is up.
+    """
+    lab, sent = lab_of(model), trials(model)
+    probes = [asdict(t.probe) for t in sent]
+    lab.ask("unload")
+    before = lab.ask("probe", probes=probes)["answered"]
+    arrived = lab.ask("load")["arrived"]
+    after = lab.ask("probe", probes=probes)["answered"]
+    counted = lab.ask("counters")["cells"]
+    rows = [
+        _row(model, trial, worked, passed)
+        for trial, worked, passed in zip(sent, before, after, strict=True)
+    ]
+    return document(
+        "lab probe",
+        probes=rows,
+        summary=dict(Counter(r["verdict"] for r in rows)),
+        feeds=[
+            {"feed": f.name, "bindings": n}
+            for f, n in zip((f for f in model.network.feeds if f.up), arrived, strict=True)
+        ],
+        counters=_counters(model, sent, counted),
+    )
+
+
+def _row(model: Model, trial: Trial, before: bool, after: bool) -> Document:
+    if not before:
+        verdict = "never worked"
+    elif after == trial.meant:
+        verdict = "as meant"
+    else:
+        verdict = "passes though denied" if after else "blocked though allowed"
+    names = model.groups.all
+    return {
+        "for": trial.why,
+        "source": {**_end(model, trial.source), "group": names[trial.source.group].id},
+        "destination": {**_end(model, trial.destination), "group": names[trial.destination.group].id},
+        "protocol": trial.probe.protocol,
+        "port": trial.probe.port,
+        "meant": "allow" if trial.meant else "deny",
+        "before": before,
+        "after": after,
+        "verdict": verdict,
+    }  # fmt: skip
+
+
+def _end(model: Model, host: Host) -> Document:
+    return {
+        "endpoint": model.files.endpoints.ids[host.endpoint],
+        "address": address_text(host.family, host.address),
+        "segment": host.segment,
+    }
+
+
+def _counters(
+    model: Model, sent: list[Trial], counted: dict[str, dict[str, dict[str, int]]]
+) -> list[Document]:
+    """For each point, whether its cells counted just the probes that it had to judge."""
+    rows: list[Document] = []
+    for point in points_of(model):
+        expected: Counter[tuple[int, int]] = Counter()
+        for trial in sent:
+            sight = _sight(model, trial, point.node)
+            if sight is not None and model.state.judges[point.id].holds(sight):
+                expected[sight.destination, sight.source] += 1
+        real = {
+            (int(d), int(s)): n for d, row in counted[point.id].items() for s, n in row.items()
+        }
+        differ = sorted(c for c in {*expected, *real} if expected[c] != real.get(c, 0))
+        rows.append(
+            {
+                "point": point.id,
+                "packets": sum(real.values()),
+                "agree": not differ,
+                "differ": [
+                    {
+                        "source": model.groups.name(s), "destination": model.groups.name(d),
+                        "expected": expected[d, s], "counted": real.get((d, s), 0),
+                    }
+                    for d, s in differ
+                ],
+            }
+        )  # fmt: skip
+    return rows
+
+
+def _sight(model: Model, trial: Trial, node: str) -> Sight | None:
+    """The tags that a node's point sees of a probe; None where it does not judge it."""
+    a, b = trial.source, trial.destination
+    point = next(p for p in model.network.nodes[node].points if p.mode != "off")
+    if point.direction(a.segment, b.segment) is not None:
+        return None
+    for path in model.paths.between(a.node, b.node):
+        if node in path.nodes:
+            hop = path.nodes.index(node)
+            entry = model.knowledge.at(path.nodes[0])
+            frame = (
+                entry.tag(a.family, a.address) if frame_arrives(path, hop, model.network) else 0
+            )
+            here = model.knowledge.at(node)
+            source = seen_source(point, frame, here.tag(a.family, a.address))
+            return Sight(source, here.tag(b.family, b.address))
+    return None
+
+
+# -- which probes ----------------------------------------------------------------------------
+
+
+def trials(model: Model) -> list[Trial]:
+    """Probes for every expectation, and for every cell between groups that are somewhere."""
+    made: dict[tuple[Probe, str], Trial] = {}
+    numbers = {h.endpoint: n for n, h in enumerate(_hosts(model))}
+    for expectation in (*model.files.expectations, *model.files.keep_open):
+        mask = model.atoms.mask(expectation.boxes) or model.atoms.full
+        why = str(expectation.location)
+        for pair in _pairs(hosts_of(model, expectation.source), hosts_of(model, expectation.destination)):
+            for packet in _packets(model, pair[0].family, mask):
+                _add(model, made, numbers, why, pair, packet)
+    for s in range(1, len(model.groups)):
+        for d in range(1, len(model.groups)):
+            of = [[h for h in model.hosts if h.group == g] for g in (s, d)]
+            form = model.matrix.forms[int(model.matrix.action_form[s, d])]
+            for pair in _pairs(*of)[:1]:
+                family = pair[0].family
+                for packet in _packets(model, family, form)[:1] + _packets(
+                    model, family, model.atoms.full & ~form
+                )[:1]:
+                    _add(model, made, numbers, "the cell", pair, packet)
+    return list(made.values())
+
+
+def _add(
+    model: Model,
+    made: dict[tuple[Probe, str], Trial],
+    numbers: dict[int, int],
+    why: str,
+    pair: tuple[Host, Host],
+    packet: Packet,
+) -> None:
+    a, b = pair
+    echo = packet.protocol not in PROTOCOLS
+    probe = Probe(
+        numbers[a.endpoint], address_text(a.family, a.address),
+        numbers[b.endpoint], address_text(b.family, b.address),
+        "icmp" if echo else PROTOCOLS[packet.protocol], 0 if echo else packet.destination_port,
+    )  # fmt: skip
+    if (probe, "") in made:
+        return
+    form = model.matrix.forms[int(model.matrix.action_form[a.group, b.group])]
+    meant = bool(form >> model.atoms.atom(packet) & 1)
+    made[probe, ""] = Trial(why, a, b, packet, probe, meant)
+
+
+def _pairs(sources: list[Host], destinations: list[Host]) -> list[tuple[Host, Host]]:
+    """One pair for each two segments and family, of two endpoints that are known."""
+    found: dict[tuple[object, ...], tuple[Host, Host]] = {}
+    for a in sources:
+        for b in destinations:
+            if a.family == b.family and -1 < a.endpoint != b.endpoint > -1:
+                found.setdefault((a.segment, b.segment, a.family), (a, b))
+    return list(found.values())
+
+
+def _packets(model: Model, family: int, mask: int) -> list[Packet]:
+    """Packets of a set that a probe can send: well-known ports, the set's own ports, an echo."""
+    ports = [(6, p) for p in TRIED]
+    for region in model.atoms.regions(mask & model.atoms.of_family(family)):
+        for low, high in region.protocols:
+            ports += [
+                (number, ends[0])
+                for number in PROTOCOLS
+                if low <= number <= high
+                for ends in region.destinations
+                if ends[1] - ends[0] < 1000 and ends[0]
+            ]
+    candidates = [Packet(family, number, 50_000, port) for number, port in ports] + [ECHO[family]]
+    held = [p for p in dict.fromkeys(candidates) if mask >> model.atoms.atom(p) & 1]
+    return held[:3]
+
+
+# -- the plan --------------------------------------------------------------------------------
+
+
+def _hosts(model: Model) -> list[Host]:
+    """One host for each endpoint that is somewhere."""
+    first: dict[int, Host] = {}
+    for host in model.hosts:
+        if host.endpoint >= 0:
+            first.setdefault(host.endpoint, host)
+    return list(first.values())
+
+
+def plan_of(model: Model, sent: list[Trial]) -> LabPlan:
+    """The lab that the workspace describes."""
+    network = model.network
+    number = {name: n for n, name in enumerate(network.nodes)}
+    learned = learned_bindings(model.groups, model.assignment, model.prefix_pins, network)
+    nodes = [
+        LabNode(
+            node.name, [str(a) for a in node.addresses], node.marks, node.carries,
+            _routes(model, node.name), [_binding(b) for b in learned[node.name]],
+        )
+        for node in network.nodes.values()
+    ]  # fmt: skip
+    hosts = [
+        LabHost(
+            model.files.endpoints.ids[h.endpoint],
+            number[h.node],
+            [
+                f"{address_text(x.family, x.address)}/{32 if x.family == 4 else 128}"
+                for x in model.hosts
+                if x.endpoint == h.endpoint
+            ],
+        )
+        for h in _hosts(model)
+    ]
+    feeds = [
+        LabFeed(
+            -1 if f.sender == REGISTRY else number[f.sender],
+            number[f.receiver],
+            [_binding(b) for b in model.knowledge.brought_by(f.name)],
+        )
+        for f in network.feeds
+        if f.up
+    ]
+    listening = sorted(
+        {(t.probe.destination, t.probe.protocol, t.probe.port) for t in sent if t.probe.port}
+    )
+    return LabPlan(
+        nodes,
+        hosts,
+        [LabLink(number[k.a], number[k.b], k.carries) for k in network.links],
+        feeds,
+        [LabPoint(p.id, number[p.node], list_text(model, p)) for p in points_of(model)],
+        list(model.files.config.binding_order),
+        listening,
+    )
+
+
+def _binding(binding: Binding) -> tuple[str, int, str, int | None]:
+    return str(binding.prefix), binding.tag, binding.source, binding.since
+
+
+def _routes(model: Model, node: str) -> list[tuple[str, int]]:
+    """Where a node sends what is for the segments and addresses of others: along least cost."""
+    network = model.network
+    links = {id(link): n for n, link in enumerate(network.links)}
+    routes: list[tuple[str, int]] = []
+    wanted = [(s.node, p) for s in network.segments.values() for p in s.prefixes]
+    wanted += [(n.name, a) for n in network.nodes.values() for a in n.addresses]
+    for there, prefix in wanted:
+        path = next(model.paths.between(node, there), None)
+        if path is not None and path.links:
+            routes.append((str(prefix), links[id(path.links[0])]))
+    return routes
