@@ -4,12 +4,24 @@ from __future__ import annotations
 
 import click
 
-from oaktag.cli.context import Context, as_json, complete, emit, hint, pass_context, say, table
+from oaktag.cli.context import (
+    Context,
+    as_json,
+    complete,
+    count,
+    emit,
+    hint,
+    pass_context,
+    say,
+    table,
+)
 
 
 @click.command("bindings")
 @click.argument("addresses", nargs=-1, metavar="[ADDRESS]...")
-@click.option("--at", "node", metavar="NODE", shell_complete=complete("node"), help="As NODE knows them.")
+@click.option(
+    "--at", "node", metavar="NODE", shell_complete=complete("node"), help="As NODE knows them."
+)
 @as_json
 @pass_context
 def command(context: Context, addresses: tuple[str, ...], node: str | None, as_json: bool) -> int:
@@ -35,7 +47,7 @@ def command(context: Context, addresses: tuple[str, ...], node: str | None, as_j
         right=(1,),
         wrap=(4, 6),
     )  # fmt: skip
-    say(f"{len(document['bindings'])} bindings known at {document['at']}")
+    say(f"{count(len(document['bindings']), 'binding')} known at {document['at']}")
     if node is None:
         hint("oaktag bindings --at NODE shows what one node knows of them")
     elif not document["bindings"]:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import textwrap
 import time
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
@@ -90,6 +91,21 @@ def hint(text: str) -> None:
     click.echo(f"→ {text}")
 
 
+def count(number: int, word: str) -> str:
+    """A number of things: ``1 group``, ``2 groups``."""
+    return f"{number} {word}" if number == 1 else f"{number} {word}s"
+
+
+def paragraph(text: str, indent: str, first: str | None = None) -> None:
+    """Text over as many lines of 100 columns as it takes."""
+    say(
+        textwrap.fill(
+            text, WIDTH, initial_indent=indent if first is None else first,
+            subsequent_indent=indent, break_long_words=False, break_on_hyphens=False,
+        )
+    )  # fmt: skip
+
+
 def table(
     heads: Sequence[str],
     rows: Sequence[Sequence[Any]],
@@ -131,13 +147,13 @@ def findings_text(findings: Sequence[dict[str, Any]]) -> None:
     for found in findings:
         where = f"{found['file']}:{found['line']}" if found["line"] else found["file"]
         say(f"{found['code']} {found['severity']:<7} {where}")
-        say(f"      {found['message']}")
+        paragraph(found["message"], " " * 6)
         if found["example"] and "text" in found["example"]:
             ends = f"{found['example']['source']} → {found['example']['destination']}"
-            say(f"      e.g. {ends}, {found['example']['text']}")
-        say(f"      → {found['hint']}")
+            paragraph(f"e.g. {ends}, {found['example']['text']}", " " * 6)
+        paragraph(found["hint"], " " * 8, first="      → ")
     kinds = {s: sum(f["severity"] == s for f in findings) for s in LEVELS[:3]}
-    counts = ", ".join(f"{n} {s}{'s' if n > 1 else ''}" for s, n in kinds.items() if n)
+    counts = ", ".join(count(n, s) for s, n in kinds.items() if n)
     say(f"{counts or 'nothing'} found")
 
 
@@ -170,5 +186,3 @@ def complete(kind: str) -> Callable[..., list[str]]:
         return [w for w in words if w.startswith(incomplete)]
 
     return found
-
-

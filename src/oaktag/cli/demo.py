@@ -8,9 +8,9 @@ from pathlib import Path
 
 import click
 
-from oaktag.cli.context import Context, hint, pass_context, say
+from oaktag.cli.context import Context, hint, paragraph, pass_context, say
 from oaktag.demo.sample import refresh_sample
-from oaktag.demo.walk import LAB_STEPS, MENDED_STEPS, STEPS, Document, Step, wrong
+from oaktag.demo.walk import DOWN_STEPS, LAB_STEPS, MENDED_STEPS, STEPS, Document, Step, wrong
 from oaktag.operations.face import Workspace
 
 
@@ -35,11 +35,13 @@ def command(context: Context, folder: str, no_lab: bool) -> int:
     if lab is not None:
         say(f"\n{lab} So no packets are sent here.")
     found = wrong(_documents(path, with_lab))
+    if with_lab:
+        _walk(folder, path, DOWN_STEPS)
     say("\n== What is wrong in the sample ".ljust(101, "="))
     for name, sentence in found:
-        say(f"oaktag {name:<10} {sentence}")
+        paragraph(sentence, " " * 18, first=f"oaktag {name:<10} ")
     say("\n== The same, mended ".ljust(101, "="))
-    _walk(f"{folder}-mended", mended, MENDED_STEPS + (LAB_STEPS if with_lab else ()))
+    _walk(f"{folder}-mended", mended, MENDED_STEPS + (LAB_STEPS + DOWN_STEPS if with_lab else ()))
     say(f"\nDone in {time.monotonic() - start:.1f} s.")
     hint(f"mend {folder}/ yourself: diff -r {folder} {folder}-mended shows how we did")
     return 0
@@ -70,7 +72,5 @@ def _documents(path: Path, with_lab: bool) -> dict[str, Document]:
     if with_lab:
         from oaktag.operations import lab
 
-        lab.up(workspace.model)
         documents["lab probe"] = lab.probe(workspace.model)
-        lab.down(workspace.model)
     return documents

@@ -6,7 +6,17 @@ from typing import Any
 
 import click
 
-from oaktag.cli.context import Context, as_json, emit, hint, pass_context, place, say, table
+from oaktag.cli.context import (
+    Context,
+    as_json,
+    emit,
+    hint,
+    paragraph,
+    pass_context,
+    place,
+    say,
+    table,
+)
 
 
 @click.command("expect")
@@ -33,7 +43,7 @@ def command(context: Context, as_json: bool) -> int:
     )  # fmt: skip
     for row in broken:
         example = row["counterexample"]
-        say(f"{place(row)}: {_ends(example)}{example['text']}")
+        paragraph(f"{place(row)}: {_ends(example)}{example['text']}", "      ", first="")
     say(f"{len(rows) - len(broken)} of {len(rows)} hold")
     if broken:
         example = broken[0]["counterexample"]

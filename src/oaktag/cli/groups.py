@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import click
 
-from oaktag.cli.context import Context, as_json, emit, hint, pass_context, say, table
+from oaktag.cli.context import Context, as_json, count, emit, hint, pass_context, say, table
 
 
 @click.command("groups")
@@ -25,12 +25,18 @@ def command(context: Context, as_json: bool, number: bool) -> int:
     table(
         ("group", "tag", "hex", "number", "members", "bindings", "title"),
         [
-            (g["group"], g["tag"], g["hexadecimal"], g["number"], g["members"], g["bindings"], g["title"])
+            (
+                g["group"], g["tag"], g["hexadecimal"], g["number"], g["members"], g["bindings"],
+                g["title"],
+            )
             for g in document["groups"]
         ],
         right=(1, 2, 4, 5),
     )  # fmt: skip
-    say(f"{len(document['groups'])} groups; {document['unassigned']} endpoints in none of them")
+    say(
+        f"{count(len(document['groups']), 'group')}; "
+        f"{count(document['unassigned'], 'endpoint')} in none of them"
+    )
     if any(g["number"] == "not written" for g in document["groups"]):
         hint("oaktag groups --number writes the numbers that are not written yet")
     elif document["unassigned"]:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import click
 
-from oaktag.cli.context import Context, as_json, emit, hint, pass_context, say, table
+from oaktag.cli.context import Context, as_json, count, emit, hint, pass_context, say, table
 
 
 @click.group("lab")
@@ -24,7 +24,8 @@ def up(context: Context, as_json: bool) -> int:
         emit(document)
         return 0
     say(
-        f"up: {document['nodes']} nodes, {document['hosts']} endpoints, {document['links']} links, "
+        f"up: {count(document['nodes'], 'node')}, {count(document['hosts'], 'endpoint')}, "
+        f"{count(document['links'], 'link')}, "
         f"{document['tunnels']} of which carry tags in frames"
     )
     hint("oaktag lab probe sends packets before and after the lists are loaded")
@@ -46,7 +47,7 @@ def probe(context: Context, everything: bool, as_json: bool) -> int:
         emit(document)
         return int(bool(odd or differ))
     for feed in document["feeds"]:
-        say(f"feed {feed['feed']}: {feed['bindings']} bindings arrived")
+        say(f"feed {feed['feed']}: {count(feed['bindings'], 'binding')} arrived")
     rows = document["probes"] if everything else odd
     if rows:
         table(
@@ -63,7 +64,7 @@ def probe(context: Context, everything: bool, as_json: bool) -> int:
             wrap=(1, 2, 6),
         )  # fmt: skip
     counts = ", ".join(f"{n} {verdict}" for verdict, n in sorted(document["summary"].items()))
-    say(f"{len(document['probes'])} probes: {counts}")
+    say(f"{count(len(document['probes']), 'probe')}: {counts}")
     for row in document["counters"]:
         agree = "agree" if row["agree"] else "DO NOT AGREE"
         say(f"{row['point']}: {row['packets']} new flows counted by cell; counters {agree}")

@@ -40,7 +40,9 @@ def command(context: Context, source: str | None, destination: str | None, as_js
     say()
     say("to:  " + "  ".join(f"{n} {name}" for name, n in numbers.items()))
     say()
-    table(("code", "allows"), [(codes[f["form"]], f["allows"]) for f in document["forms"]], wrap=(1,))
+    table(
+        ("code", "allows"), [(codes[f["form"]], f["allows"]) for f in document["forms"]], wrap=(1,)
+    )
     if differ:
         say("x>y  allows x now; would allow y if the lines in observe were enforced")
     hint("oaktag cell SRC DST shows the lines of one cell")

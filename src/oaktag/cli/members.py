@@ -6,7 +6,18 @@ from typing import Any
 
 import click
 
-from oaktag.cli.context import Context, as_json, complete, emit, hint, pass_context, place, say, table
+from oaktag.cli.context import (
+    Context,
+    as_json,
+    complete,
+    count,
+    emit,
+    hint,
+    pass_context,
+    place,
+    say,
+    table,
+)
 
 
 @click.command("members")
@@ -27,7 +38,7 @@ def command(context: Context, group: str | None, unassigned: bool, as_json: bool
             [(r["endpoint"], r["kind"], _addresses(r), _near(r)) for r in rows],
             wrap=(2, 3),
         )
-        say(f"{len(rows)} endpoints in no group")
+        say(f"{count(len(rows), 'endpoint')} in no group")
         if any(r["near"] for r in rows):
             hint("give it the attribute in the inventory, or pin it in assignments.yaml")
         return 0
@@ -36,7 +47,8 @@ def command(context: Context, group: str | None, unassigned: bool, as_json: bool
         [(r["endpoint"], r["kind"], r["group"], _addresses(r), _why(r)) for r in rows],
         wrap=(3, 4),
     )
-    say(f"{len(rows)} endpoints, {sum(r['by'] is not None for r in rows)} of them in a group")
+    assigned = sum(r["by"] is not None for r in rows)
+    say(f"{count(len(rows), 'endpoint')}, {assigned} of them in a group")
     return 0
 
 

@@ -23,7 +23,11 @@ def command(context: Context, folder: str, as_json: bool) -> int:
     table(
         ("point", "list", "against the matrix"),
         [
-            (p["point"], context.show(p["file"]), "equal, for all packets" if p["equal"] else "NOT EQUAL")
+            (
+                p["point"],
+                context.show(p["file"]),
+                "equal, for all packets" if p["equal"] else "NOT EQUAL",
+            )
             for p in document["points"]
         ],
     )

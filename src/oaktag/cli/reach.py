@@ -38,7 +38,9 @@ def command(
         emit(document)
         return int(bool(bad))
     counted = [f"{n} {e}" for e in ("exact", "leak", "break") if (n := effects.get(e, 0))]
-    say(f"{sum(effects.values())} flows between segments and groups: {', '.join(counted) or 'none'}")
+    say(
+        f"{sum(effects.values())} flows between segments and groups: {', '.join(counted) or 'none'}"
+    )
     results = summary["results"]
     say("   " + ", ".join(f"{results[r]} {r}" for r in sorted(results)))
     if flows:
@@ -78,7 +80,9 @@ def _flows(rows: list[dict[str, Any]]) -> None:
                 f"{r['source']['group']} in {r['source']['segment']}",
                 f"{r['destination']['group']} in {r['destination']['segment']}",
                 " ".join(r["path"]),
-                f"{r['result']} at {r['at']}" if r["at"] else f"{r['result']}: {_why(r['reasons'])}",
+                f"{r['result']} at {r['at']}"
+                if r["at"]
+                else f"{r['result']}: {_why(r['reasons'])}",
             )
             for r in sorted(rows, key=lambda r: order[r["effect"]])
         ],

@@ -10,12 +10,12 @@ from collections.abc import Mapping
 from dataclasses import dataclass
 from typing import Literal
 
-from oaktag.core.bindings import Range
+from oaktag.core.addresses import Range, Span
 from oaktag.core.lines import Action
-from oaktag.core.network import Span
 from oaktag.core.packets import Region
 
 DEFAULT_KEY = "default"
+Frames = Literal["frame", "bindings", "ignored"]
 
 
 @dataclass(frozen=True, slots=True)
@@ -49,7 +49,7 @@ class AccessList:
     """
 
     point: str
-    frames: Literal["frame", "bindings", "ignored"]
+    frames: Frames
     source_bindings: tuple[Range, ...]
     destination_bindings: tuple[Range, ...]
     origins: tuple[Span, ...] | None

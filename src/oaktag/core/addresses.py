@@ -44,6 +44,23 @@ class Prefix(NamedTuple):
         return f"{address_text(self.family, self.start)}/{self.length}"
 
 
+class Span(NamedTuple):
+    """Addresses first to last of one family."""
+
+    family: int
+    start: int
+    end: int
+
+
+class Range(NamedTuple):
+    """Addresses first to last of one family, and their tag."""
+
+    family: int
+    start: int
+    end: int
+    tag: int
+
+
 def parse_prefix(text: str) -> Prefix:
     """A prefix, or an address as the prefix of all its bits.
 

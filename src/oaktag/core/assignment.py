@@ -213,7 +213,9 @@ class Assignment:
         """Later rules that would have taken it as well; all that would, for one that is pinned."""
         if self.group[row] < 0:
             return []
-        return [n for n in range(int(self.rule[row]) + 1, len(self.rules)) if self.match_table[n, row]]
+        return [
+            n for n in range(int(self.rule[row]) + 1, len(self.rules)) if self.match_table[n, row]
+        ]
 
     def held(self, row: int) -> tuple[Condition, ...]:
         """The conditions of the deciding rule, which all hold."""

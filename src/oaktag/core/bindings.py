@@ -9,12 +9,12 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
-from typing import Any, NamedTuple
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
-from oaktag.core.addresses import WIDTH, Keys, Prefix, key_number, keys
+from oaktag.core.addresses import WIDTH, Keys, Prefix, Range, key_number, keys
 from oaktag.located import Location
 
 BINDING_SOURCES = ("pinned", "session", "inventory", "adopted", "segment")
@@ -37,15 +37,6 @@ class Binding:
     location: Location = Location("")
     who: str = ""
     node: str | None = None
-
-
-class Range(NamedTuple):
-    """Addresses first to last of one family, and their tag."""
-
-    family: int
-    start: int
-    end: int
-    tag: int
 
 
 @dataclass(frozen=True, slots=True)
@@ -81,9 +72,7 @@ class Lookup:
         winners: numbers of the bindings that win their prefix, by family and prefix.
     """
 
-    def __init__(
-        self, bindings: Sequence[Binding], order: Sequence[str] = BINDING_SOURCES
-    ) -> None:
+    def __init__(self, bindings: Sequence[Binding], order: Sequence[str] = BINDING_SOURCES) -> None:
         self.bindings = tuple(bindings)
         rank = {source: i for i, source in enumerate(order)}
         best: dict[Prefix, tuple[tuple[int, float, int], int]] = {}

@@ -11,8 +11,8 @@ from __future__ import annotations
 from dataclasses import replace
 from hashlib import blake2b
 
-from oaktag.core.accesslist import DEFAULT_KEY, AccessList, ListEntry
-from oaktag.core.bindings import Range
+from oaktag.core.accesslist import DEFAULT_KEY, AccessList, Frames, ListEntry
+from oaktag.core.addresses import Range
 from oaktag.core.lines import Action
 from oaktag.core.matrix import Matrix, Part, Piece
 from oaktag.core.network import Network, Point
@@ -42,7 +42,7 @@ def compile_point(
     blocks = {
         groups.tag(d): {groups.tag(s): writer.chain(s, d) for s in scope[0]} for d in scope[1]
     }
-    frames = "ignored" if point.source_by == "address" else point.if_differ
+    frames: Frames = "ignored" if point.source_by == "address" else point.if_differ
     observed = point.mode == "observe"
     return AccessList(
         point=point.id,

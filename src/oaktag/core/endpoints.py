@@ -121,7 +121,11 @@ class Endpoints:
         return rows
 
     def _merge(
-        self, name: str, rows: NDArray[np.int64], values: list[Value], confidence: list[float] | None
+        self,
+        name: str,
+        rows: NDArray[np.int64],
+        values: list[Value],
+        confidence: list[float] | None,
     ) -> None:
         column = self.columns.get(name)
         if column is None:

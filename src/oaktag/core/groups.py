@@ -86,7 +86,10 @@ class Groups:
     """
 
     def __init__(
-        self, groups: Sequence[Group], sets: Sequence[GroupSet] = (), numbering: Numbering | None = None
+        self,
+        groups: Sequence[Group],
+        sets: Sequence[GroupSet] = (),
+        numbering: Numbering | None = None,
     ) -> None:
         self.numbering = numbering or Numbering()
         self.all: tuple[Group, ...] = (Group(UNTAGGED, 0), *groups)

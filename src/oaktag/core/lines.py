@@ -92,7 +92,9 @@ class Policy:
     order: Order = "specific-first"
 
 
-def line_keys(lines: Sequence[Line], permissions: Sequence[Permission], layers: Sequence[str]) -> list[str]:
+def line_keys(
+    lines: Sequence[Line], permissions: Sequence[Permission], layers: Sequence[str]
+) -> list[str]:
     """A key of 16 hexadecimal digits for each line, stable while other lines come and go."""
     seen: dict[str, int] = {}
     keys: list[str] = []

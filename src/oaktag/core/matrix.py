@@ -259,7 +259,8 @@ class Matrix:
         table = np.frombuffer(
             b"".join(self.forms[int(f)].to_bytes(width, "little") for f in distinct), dtype=np.uint8
         ).reshape(len(distinct), width)
-        return (table[inverse, atoms >> 3] >> (atoms & 7).astype(np.uint8) & 1).astype(np.bool_)
+        bits = table[inverse, atoms >> 3] >> (atoms & 7).astype(np.uint8)
+        return np.asarray(bits & 1, dtype=np.bool_)
 
     def lines_of(self, source: int, destination: int) -> Iterator[Line]:
         """The lines that apply to one cell, in order."""

@@ -9,9 +9,9 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass
 from functools import cached_property
-from typing import Literal, NamedTuple
+from typing import Literal
 
-from oaktag.core.addresses import Prefix, key_number
+from oaktag.core.addresses import Prefix, Span, key_number
 from oaktag.core.bindings import Binding, Lookup
 from oaktag.core.lines import Action, Mode
 from oaktag.located import Location
@@ -122,14 +122,6 @@ class Feed:
         if self.tags is not None and binding.tag not in self.tags:
             return False
         return self.prefixes is None or any(p.holds(binding.prefix) for p in self.prefixes)
-
-
-class Span(NamedTuple):
-    """Addresses first to last of one family."""
-
-    family: int
-    start: int
-    end: int
 
 
 class Network:

@@ -10,12 +10,13 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass
+from itertools import pairwise
 
-from oaktag.core.addresses import Prefix
+from oaktag.core.addresses import Prefix, Span
 from oaktag.core.assignment import Assignment
 from oaktag.core.bindings import Lookup
 from oaktag.core.groups import Groups
-from oaktag.core.network import Network, Span
+from oaktag.core.network import Network
 
 
 @dataclass(frozen=True, slots=True)
@@ -57,7 +58,11 @@ def place_endpoints(
 
 
 def place_unknown(
-    groups: Groups, network: Network, registry: Lookup, tables: Sequence[Lookup], known: Sequence[Host]
+    groups: Groups,
+    network: Network,
+    registry: Lookup,
+    tables: Sequence[Lookup],
+    known: Sequence[Host],
 ) -> list[Host]:
     """Unknown hosts of segments with a default tag: one for each stretch that is bound alike.
 
@@ -85,15 +90,13 @@ def place_unknown(
                 if address is not None:
                     tag = registry.tag(span.family, address)
                     group = groups.by_tag.get(tag, 0)
-                    hosts.append(
-                        Host(-1, span.family, address, segment.name, segment.node, group)
-                    )
+                    hosts.append(Host(-1, span.family, address, segment.name, segment.node, group))
     return hosts
 
 
 def _stretches(span: Span, cuts: list[int]) -> list[tuple[int, int]]:
     inner = [span.start, *(c for c in cuts if span.start < c <= span.end), span.end + 1]
-    return [(a, b - 1) for a, b in zip(inner, inner[1:], strict=False)]
+    return [(a, b - 1) for a, b in pairwise(inner)]
 
 
 def _free(start: int, end: int, taken: set[int]) -> int | None:

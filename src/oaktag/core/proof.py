@@ -17,10 +17,10 @@ from dataclasses import dataclass
 from typing import NamedTuple
 
 from oaktag.core.accesslist import AccessList, ListEntry
-from oaktag.core.bindings import Range
+from oaktag.core.addresses import Range, Span
 from oaktag.core.groups import ITSELF, STAR, UNTAGGED, Groups
 from oaktag.core.lines import Action, EntryAction, Line, Policy
-from oaktag.core.network import Point, Span
+from oaktag.core.network import Point
 from oaktag.core.packets import Atoms, Box, Packet, Region
 
 
@@ -112,9 +112,7 @@ class _Proof:
     def sources(self) -> Iterator[_Side]:
         """Classes of sources: of address, and of the tag in the frame."""
         frames = [0]
-        if "ignored" not in (self.held.frames, self._frames_meant):
-            frames += [t for t in self.meant.groups.by_tag if t]
-        elif self.held.frames != self._frames_meant:
+        if (self.held.frames, self._frames_meant) != ("ignored", "ignored"):
             frames += [t for t in self.meant.groups.by_tag if t]
         seen = _Seen(self.held.source_bindings, self.meant.bindings)
         origins = _Within(self.held.origins), _Within(self.meant.origins)
@@ -225,7 +223,9 @@ class _Proof:
 
     def _cell(self, source: int, target: int) -> Both:
         policy = self.meant.policy
-        lines = [line for line, mirrored in self._lines if self._applies(line, mirrored, source, target)]
+        lines = [
+            line for line, mirrored in self._lines if self._applies(line, mirrored, source, target)
+        ]
         watched = policy.observed_default or policy.default
         return (
             self._decide([x for x in lines if x.mode == "enforce"], policy.default),
@@ -260,9 +260,8 @@ class _Proof:
             if line.mode == "off" or (line.expires is not None and line.expires < self.meant.today):
                 continue
             yield line, False
-            if line.way == "both" and line.destination != ITSELF:
-                if line.source != line.destination:
-                    yield line, True
+            if line.way == "both" and line.destination not in (ITSELF, line.source):
+                yield line, True
 
     def _applies(self, line: Line, mirrored: bool, source: int, target: int) -> bool:
         if mirrored:
@@ -354,7 +353,7 @@ class _Finder:
 
     def __init__(self, spans: Sequence[Span] | Sequence[Range]) -> None:
         self.cuts = _cuts_of(spans)
-        self.spans = sorted(spans)
+        self.spans: list[Span | Range] = sorted(spans)
         self._starts = [(s.family, s.start) for s in self.spans]
 
     def find(self, family: int, address: int) -> Span | Range | None:
@@ -401,4 +400,3 @@ class _Held:
     def of(self, family: int, address: int) -> frozenset[int]:
         span = self._finder.find(family, address)
         return frozenset() if span is None else frozenset(self.numbers[span])  # type: ignore[index]
-

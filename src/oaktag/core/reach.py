@@ -97,7 +97,9 @@ class State:
             here = [n for n, h in enumerate(hosts) if h.family == family]
             addresses = [hosts[n].address for n in here]
             for node in self._watching if here else ():
-                for n, tag in zip(here, self.knowledge.at(node).tags(family, addresses), strict=True):
+                for n, tag in zip(
+                    here, self.knowledge.at(node).tags(family, addresses), strict=True
+                ):
                     tags[n][node] = int(tag)
         for n, host in enumerate(hosts):
             key = (

@@ -71,7 +71,7 @@ def registry_bindings(
 def learned_bindings(
     groups: Groups, assignment: Assignment, pins: Sequence[PrefixPin], network: Network
 ) -> dict[str, list[Binding]]:
-    """What each node learns itself: sessions and defaults of its segments, and pins placed at it."""
+    """What each node learns itself: sessions, defaults of its segments, pins placed at it."""
     result: dict[str, list[Binding]] = {name: [] for name in network.nodes}
     for pin in pins:
         if pin.node is not None:

@@ -120,9 +120,7 @@ def _applied(matrix: Matrix) -> dict[int, Row]:
 
 def _shadowed(matrix: Matrix, row: Row, entry: int | None, mask: int) -> Shadowed:
     source = matrix.groups.members(row.source)[0]
-    destination = (
-        source if row.destination == ITSELF else matrix.groups.members(row.destination)[0]
-    )
+    destination = source if row.destination == ITSELF else matrix.groups.members(row.destination)[0]
     line = matrix.policy.lines[row.line]
     answer: Answer = "action" if line.mode == "enforce" else "would"
     by = [

@@ -10,7 +10,7 @@ each with the transports that the service's own standard uses.
 from __future__ import annotations
 
 import re
-from collections.abc import Iterator, Mapping
+from collections.abc import Mapping
 
 from oaktag.core.packets import (
     EVERYTHING,

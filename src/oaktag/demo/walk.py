@@ -31,8 +31,8 @@ STEPS = (
 LAB_STEPS = (
     Step("The same network from namespaces, on this machine.", ("lab", "up")),
     Step("Real packets, without the lists and with them.", ("lab", "probe")),
-    Step("Enough.", ("lab", "down")),
 )
+DOWN_STEPS = (Step("Enough.", ("lab", "down")),)
 MENDED_STEPS = (
     Step("The mended files.", ("check",)),
     Step("No line hides another.", ("review",)),
@@ -59,10 +59,14 @@ def wrong(documents: dict[str, Document]) -> list[tuple[str, str]]:
             asks = f"{row['from']} → {row['to']}: {row['asks']}"
             found.append(("expect", f"{row['file']}:{row['line']} does not hold: {asks}"))
     for cause in documents.get("reach", {}).get("summary", {}).get("causes", ()):
-        found.append(("reach", f"{cause['flows']} flows {_effect(cause)}, e.g. {cause['example']}"))
+        found.append(
+            ("reach", f"{_effect(cause)}, {cause['flows']} flows, e.g. {cause['example']}")
+        )
     verdicts = Counter(p["verdict"] for p in documents.get("lab probe", {}).get("probes", ()))
     found += [
-        ("lab probe", f"{n} probes: {verdict}") for verdict, n in verdicts.items() if verdict != "as meant"
+        ("lab probe", f"{n} of the probes: {verdict}")
+        for verdict, n in verdicts.items()
+        if verdict != "as meant"
     ]
     return found
 

@@ -16,11 +16,9 @@ import json
 import re
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 
-from oaktag.core.accesslist import DEFAULT_KEY, AccessList, ListEntry
-from oaktag.core.addresses import WIDTH, parse_prefix, span_text
-from oaktag.core.bindings import Range
+from oaktag.core.accesslist import DEFAULT_KEY, AccessList, Frames, ListEntry
+from oaktag.core.addresses import WIDTH, Range, Span, parse_prefix, span_text
 from oaktag.core.lines import SYSLOG_SEVERITIES, Action
-from oaktag.core.network import Span
 from oaktag.core.packets import ICMP_OF, PORTED, PROTOCOL_NAMES, TOP, Ranges, Region
 from oaktag.errors import UnreadableList, UnwritableEntry
 
@@ -34,7 +32,7 @@ _TYPE = {4: "ipv4_addr", 6: "ipv6_addr"}
 _VERDICT: dict[Action, str] = {"allow": "accept", "deny": "drop"}
 _ACTION: dict[str, Action] = {"accept": "allow", "drop": "deny"}
 _PORT_WORD = {6: "tcp", 17: "udp", 132: "sctp"}
-_FRAMES = {
+_FRAMES: dict[Frames, str] = {
     "frame": "frame, else bindings",
     "bindings": "bindings, else frame",
     "ignored": "bindings",
@@ -89,7 +87,11 @@ def _sets(held: AccessList) -> Iterator[str]:
         yield from _map(
             f"to{family}",
             f"type {_TYPE[family]} : verdict",
-            [f"{_span(r)} : goto to_{r.tag}" for r in held.destination_bindings if r.family == family],
+            [
+                f"{_span(r)} : goto to_{r.tag}"
+                for r in held.destination_bindings
+                if r.family == family
+            ],
         )
     for word, spans in (("origins", held.origins), ("targets", held.targets)):
         for family in (4, 6) if spans is not None else ():
@@ -186,8 +188,7 @@ def _match(point: str, region: Region) -> str:
     words: list[str] = [] if len(families) == 2 else [f"meta nfproto ipv{families[0]}"]
     numbers = {p for low, high in protocols for p in range(low, high + 1)}
     if numbers <= set(PORTED):
-        low, high = (0, 0), (0, TOP)
-        whole = sources == (high,), destinations == (high,)
+        whole = sources == ((0, TOP),), destinations == ((0, TOP),)
         if len(numbers) == 1 and not all(whole):
             head = _PORT_WORD[numbers.pop()]
         else:
@@ -266,16 +267,18 @@ def cell_counts(listing: str) -> dict[str, dict[str, int]]:
 _NUMBER = r"(?:0|[1-9][0-9]{0,4})"
 _RANGE = rf"{_NUMBER}(?:-{_NUMBER})?"
 _SET = rf"(?:{_RANGE}|\{{ {_RANGE}(?:, {_RANGE})+ \}})"
+_KEY = rf"(?:[0-9a-f]{{16}}|{DEFAULT_KEY})"
 _RULE = re.compile(
     rf"(?:meta nfproto ipv(?P<family>[46]) ?)?"
     rf"(?:meta l4proto (?P<protocols>{_SET}) ?)?"
     rf"(?:(?P<head>th|tcp|udp|sctp|icmp|icmpv6) (?P<first>sport|type) (?P<sources>{_SET}) ?)?"
     rf"(?:(?P<head2>th|tcp|udp|sctp|icmp|icmpv6) (?P<second>dport|code) (?P<targets>{_SET}) ?)?"
-    rf"(?P<outcome>.+) # (?P<keys>(?:[0-9a-f]{{16}}|{DEFAULT_KEY})(?: (?:[0-9a-f]{{16}}|{DEFAULT_KEY}))*)"
+    rf"(?P<outcome>.+) # (?P<keys>{_KEY}(?: {_KEY})*)"
 )
 _OUTCOME = re.compile(
     rf'(?:counter log prefix "oaktag (?P<action>allow|deny)'
-    rf'(?: (?P<log>{"|".join(SYSLOG_SEVERITIES)}))?(?: would (?P<would>allow|deny))?" group {LOG_GROUP} )?'
+    rf'(?: (?P<log>{"|".join(SYSLOG_SEVERITIES)}))?(?: would (?P<would>allow|deny))?"'
+    rf" group {LOG_GROUP} )?"
     r"(?P<verdict>accept|drop|reject with icmpx type admin-prohibited)"
 )
 
@@ -351,7 +354,7 @@ def read(text: str) -> AccessList:
     inside = _read_inside(reader)
     shell = AccessList(
         point, frames, sources, targets, origins, toward, inside, {}, {}, ("allow", "allow")
-    )  # type: ignore[arg-type]
+    )
     reader.exactly(*(f"\t{line}" if line else "" for line in _head(shell)))
     blocks = _read_blocks(reader)
     chains = _read_chains(reader)
@@ -449,7 +452,9 @@ def _read_spans(reader: _Reader, word: str) -> tuple[Span, ...] | None:
         return None
     found: list[Span] = []
     for family in (4, 6):
-        reader.exactly(f"\tset {word}{family} {{", f"\t\ttype {_TYPE[family]}", "\t\tflags interval")
+        reader.exactly(
+            f"\tset {word}{family} {{", f"\t\ttype {_TYPE[family]}", "\t\tflags interval"
+        )
         found += [_read_span(reader, e, family) for e in reader.elements("\t\t")]
         reader.exactly("\t}", "")
     _disjoint(reader, found)
@@ -486,7 +491,9 @@ def _read_blocks(reader: _Reader) -> dict[int, dict[int, str]]:
             for element in reader.elements("\t\t"):
                 cell = re.fullmatch(r"0x(0|[1-9a-f][0-9a-f]{0,3}) : goto (p[0-9a-f]{10})", element)
                 if cell is None or int(cell[1], 16) in cells:
-                    raise reader.fail(f"{element!r} is no source tag with its chain, or stands twice")
+                    raise reader.fail(
+                        f"{element!r} is no source tag with its chain, or stands twice"
+                    )
                 cells[int(cell[1], 16)] = cell[2]
             reader.exactly("\t}", "")
         if not re.fullmatch(rf"\tchain to_{_NUMBER} \{{", reader.line):
@@ -544,7 +551,10 @@ def _read_outcome(reader: _Reader, text: str) -> tuple[Action, Action, str | Non
     answer = match["verdict"].startswith("reject")
     action: Action = "deny" if answer else _ACTION[match["verdict"]]
     would: Action = action if match["would"] is None else _either(match["would"])
-    if match["action"] not in (None, action) or _outcome(action, would, match["log"], answer) != text:
+    if (
+        match["action"] not in (None, action)
+        or _outcome(action, would, match["log"], answer) != text
+    ):
         raise reader.fail(f"{text!r} says one thing and does another")
     return action, would, match["log"], answer
 

@@ -66,22 +66,22 @@ def build(plan: LabPlan) -> None:
         _host(host.addresses, commands[host_name(number)])
         _host_side(number, host.addresses, commands[node_name(host.node)])
     for number, link in enumerate(plan.links):
-        for end, node in enumerate((link.a, link.b)):
-            _link(number, end, link.carries, commands[node_name(node)])
-    for number, node in enumerate(plan.nodes):
+        for end, joined in enumerate((link.a, link.b)):
+            _link(number, end, link.carries, commands[node_name(joined)])
+    for number, at in enumerate(plan.nodes):
         mine = commands[node_name(number)]
         _feed_port(number, mine, commands[REGISTRY])
-        mine += [f"addr add {a} dev lo{_nodad(a)}" for a in node.addresses]
-        for prefix, link in node.routes:
-            end = 0 if plan.links[link].a == number else 1
-            mine.append(f"route add {prefix} via {_link_address(link, 1 - end, prefix)} dev l{link}")
+        mine += [f"addr add {a} dev lo{_nodad(a)}" for a in at.addresses]
+        for prefix, way in at.routes:
+            end = 0 if plan.links[way].a == number else 1
+            mine.append(f"route add {prefix} via {_link_address(way, 1 - end, prefix)} dev l{way}")
     registry = commands[REGISTRY]
     registry += [f"addr add {feed_address(-1)}/24 dev feeds", "link set feeds up"]
     for name, lines in commands.items():
         run(["ip", "-n", name, "-batch", "-"], "\n".join(lines) + "\n")
-    for number, node in enumerate(plan.nodes):
+    for number, at in enumerate(plan.nodes):
         with inside(node_name(number)):
-            load(_entry_rules(marks=node.marks, carries=node.carries))
+            load(_entry_rules(marks=at.marks, carries=at.carries))
 
 
 def _wires(plan: LabPlan) -> str:

@@ -6,8 +6,8 @@ import asyncio
 import json
 import socket
 
-from oaktag.core.addresses import parse_prefix
-from oaktag.core.bindings import Binding, Lookup, Range
+from oaktag.core.addresses import Range, parse_prefix
+from oaktag.core.bindings import Binding, Lookup
 from oaktag.dialects import nftables
 from oaktag.lab.build import ENTRY_TABLE, REGISTRY, feed_address, node_name
 from oaktag.lab.namespaces import inside, load
@@ -24,7 +24,9 @@ async def run_feeds(plan: LabPlan) -> list[int]:
     Returns:
         For each feed, how many bindings arrived.
     """
-    servers = [await _serve(number, feed.sender, feed.brings) for number, feed in enumerate(plan.feeds)]
+    servers = [
+        await _serve(number, feed.sender, feed.brings) for number, feed in enumerate(plan.feeds)
+    ]
     try:
         arrived = await asyncio.gather(
             *(_fetch(number, f.sender, f.receiver) for number, f in enumerate(plan.feeds))

@@ -61,8 +61,8 @@ class Lab:
         while not self.running:
             failed = self.folder / "failed"
             if failed.exists() or process.poll() is not None or time.monotonic() > deadline:
-                log = (self.folder / "log").read_text(encoding="utf-8", errors="replace")
-                said = failed.read_text(encoding="utf-8") if failed.exists() else log[-400:]
+                tail = (self.folder / "log").read_text(encoding="utf-8", errors="replace")[-400:]
+                said = failed.read_text(encoding="utf-8") if failed.exists() else tail
                 process.kill()
                 process.wait()
                 raise OakTagError(f"the lab could not be built: {said.strip()}")
@@ -90,9 +90,8 @@ class Lab:
             line = self._connect()
         except OSError:
             raise OakTagError("no lab is up; oaktag lab up builds it") from None
-        with line, line.makefile("rwb") as stream:
-            stream.write(json.dumps({"do": what, **fields}).encode() + b"\n")
-            stream.flush()
+        with line, line.makefile("rb") as stream:
+            line.sendall(json.dumps({"do": what, **fields}).encode() + b"\n")
             said = stream.readline()
         if not said:
             raise OakTagError("the lab ended while it was asked")

@@ -99,7 +99,8 @@ def _rules(model: Model) -> Iterator[Finding]:
             if condition.attribute not in attributes:
                 yield finding(
                     "OT209", rule.location,
-                    f"no source gives the attribute {condition.attribute!r} of the rule for {group}",
+                    f"no source gives the attribute {condition.attribute!r} that the rule for "
+                    f"{group} asks for",
                     "see the header of the inventory files",
                 )  # fmt: skip
         if not matched.any():

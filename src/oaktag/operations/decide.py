@@ -203,4 +203,3 @@ def _answer(
         words = ["allow" if said[number] else "deny" for said in (actions, woulds)]
         writer.writerow([*row, *words, *known[key]])
     answers.write(text.getvalue())
-

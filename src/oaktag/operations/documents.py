@@ -59,7 +59,9 @@ def piece_json(matrix: Matrix, piece: Piece) -> dict[str, Any]:
         return {"line": None, "permission": None, "entry": None}
     permission = matrix.policy.permissions[line.permission]
     step = permission.steps[piece.entry]
-    text = f"otherwise: {step.action}" if step.text == "otherwise" else f"{step.action}: {step.text}"
+    text = (
+        f"otherwise: {step.action}" if step.text == "otherwise" else f"{step.action}: {step.text}"
+    )
     return {"line": line_json(line), "permission": permission.name, "entry": text}
 
 

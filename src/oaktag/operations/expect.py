@@ -34,11 +34,12 @@ def _checked(model: Model, expectation: Expectation, *, keep: bool = False) -> D
     against = prove(model.matrix, claim, pairs)
     example: Document | None = None
     if against is not None:
+        said = "allowed" if against.allowed else "denied"
         example = {
             "source": model.group_json(against.source),
             "destination": model.group_json(against.destination),
             "packet": packet_json(against.packet),
-            "text": f"{packet_text(*against.packet)} is {'allowed' if against.allowed else 'denied'}",
+            "text": f"{packet_text(*against.packet)} is {said}",
             "action": "allow" if against.allowed else "deny",
         }
     elif expectation.path:
@@ -55,9 +56,7 @@ def _checked(model: Model, expectation: Expectation, *, keep: bool = False) -> D
     }
 
 
-def _on_paths(
-    model: Model, expectation: Expectation, mask: int, *, keep: bool
-) -> Document | None:
+def _on_paths(model: Model, expectation: Expectation, mask: int, *, keep: bool) -> Document | None:
     """The first path on which the network does otherwise; for ``keep_open`` only breaks count."""
     sources, destinations = (
         hosts_of(model, end) for end in (expectation.source, expectation.destination)
@@ -76,9 +75,7 @@ def _on_paths(
     return None
 
 
-def _flow_example(
-    model: Model, flow: Flow, packets: int, family: int, effect: str
-) -> Document:
+def _flow_example(model: Model, flow: Flow, packets: int, family: int, effect: str) -> Document:
     packet = model.atoms.packet(packets, family)
     dropped = effect == "breaks"
     path = " ".join(flow.path.nodes) if flow.path else ""

@@ -140,7 +140,9 @@ class Workspace:
 
         return review(self.model)
 
-    def compile(self, out: str | Path, point: str | None = None, *, proved: bool = True) -> Document:
+    def compile(
+        self, out: str | Path, point: str | None = None, *, proved: bool = True
+    ) -> Document:
         """Write the access lists, proved.
 
         Raises:

@@ -101,11 +101,10 @@ def _row(model: Model, trial: Trial, before: bool, after: bool) -> Document:
         verdict = "as meant"
     else:
         verdict = "passes though denied" if after else "blocked though allowed"
-    names = model.groups.all
     return {
         "for": trial.why,
-        "source": {**_end(model, trial.source), "group": names[trial.source.group].id},
-        "destination": {**_end(model, trial.destination), "group": names[trial.destination.group].id},
+        "source": _end(model, trial.source),
+        "destination": _end(model, trial.destination),
         "protocol": trial.probe.protocol,
         "port": trial.probe.port,
         "meant": "allow" if trial.meant else "deny",
@@ -120,6 +119,7 @@ def _end(model: Model, host: Host) -> Document:
         "endpoint": model.files.endpoints.ids[host.endpoint],
         "address": address_text(host.family, host.address),
         "segment": host.segment,
+        "group": model.groups.all[host.group].id,
     }
 
 
@@ -134,9 +134,7 @@ def _counters(
             sight = _sight(model, trial, point.node)
             if sight is not None and model.state.judges[point.id].holds(sight):
                 expected[sight.destination, sight.source] += 1
-        real = {
-            (int(d), int(s)): n for d, row in counted[point.id].items() for s, n in row.items()
-        }
+        real = {(int(d), int(s)): n for d, row in counted[point.id].items() for s, n in row.items()}
         differ = sorted(c for c in {*expected, *real} if expected[c] != real.get(c, 0))
         rows.append(
             {
@@ -165,9 +163,7 @@ def _sight(model: Model, trial: Trial, node: str) -> Sight | None:
         if node in path.nodes:
             hop = path.nodes.index(node)
             entry = model.knowledge.at(path.nodes[0])
-            frame = (
-                entry.tag(a.family, a.address) if frame_arrives(path, hop, model.network) else 0
-            )
+            frame = entry.tag(a.family, a.address) if frame_arrives(path, hop, model.network) else 0
             here = model.knowledge.at(node)
             source = seen_source(point, frame, here.tag(a.family, a.address))
             return Sight(source, here.tag(b.family, b.address))
@@ -184,18 +180,21 @@ def trials(model: Model) -> list[Trial]:
     for expectation in (*model.files.expectations, *model.files.keep_open):
         mask = model.atoms.mask(expectation.boxes) or model.atoms.full
         why = str(expectation.location)
-        for pair in _pairs(hosts_of(model, expectation.source), hosts_of(model, expectation.destination)):
+        for pair in _pairs(
+            hosts_of(model, expectation.source), hosts_of(model, expectation.destination)
+        ):
             for packet in _packets(model, pair[0].family, mask):
                 _add(model, made, numbers, why, pair, packet)
     for s in range(1, len(model.groups)):
         for d in range(1, len(model.groups)):
             of = [[h for h in model.hosts if h.group == g] for g in (s, d)]
             form = model.matrix.forms[int(model.matrix.action_form[s, d])]
-            for pair in _pairs(*of)[:1]:
+            for number, pair in enumerate(_pairs(*of)):
                 family = pair[0].family
-                for packet in _packets(model, family, form)[:1] + _packets(
-                    model, family, model.atoms.full & ~form
-                )[:1]:
+                packets = _packets(model, family, form)[:1]
+                if number == 0:  # what is denied costs patience: once a cell is enough
+                    packets += _packets(model, family, model.atoms.full & ~form)[:1]
+                for packet in packets:
                     _add(model, made, numbers, "the cell", pair, packet)
     return list(made.values())
 

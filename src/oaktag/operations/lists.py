@@ -118,7 +118,9 @@ def compile_lists(
             )
         text = nftables.write(held)
         if proved and (against := refute(model, point, text)) is not None:
-            raise OakTagError(f"{point.id}: the list is not the matrix: {_refuted(against)['text']}")
+            raise OakTagError(
+                f"{point.id}: the list is not the matrix: {_refuted(against)['text']}"
+            )
         path = out / f"{point.id}{nftables.SUFFIX}"
         texts[path] = text
         rows.append(
@@ -177,9 +179,7 @@ def prove(model: Model, folder: Path, progress: Progress | None = None) -> Docum
 
 def _refuted(against: Refuted) -> Document:
     family = against.packet.family
-    source, destination = (
-        address_text(family, a) for a in (against.source, against.destination)
-    )
+    source, destination = (address_text(family, a) for a in (against.source, against.destination))
     frame = f", tag {against.frame} in its frame," if against.frame else ""
     said = f"the list says {_answers(against.listed)}, the matrix {_answers(against.meant)}"
     return {

@@ -23,9 +23,7 @@ ADVICE = {
 }
 
 
-def reach(
-    model: Model, source: str | None = None, destination: str | None = None
-) -> Document:
+def reach(model: Model, source: str | None = None, destination: str | None = None) -> Document:
     """Every (source segment and group) → (destination segment and group) and path.
 
     Raises:
@@ -33,7 +31,9 @@ def reach(
     """
     from oaktag.operations.expect import hosts_of
 
-    ends = [model.hosts if w is None else hosts_of(model, model.end(w)) for w in (source, destination)]
+    ends = [
+        model.hosts if w is None else hosts_of(model, model.end(w)) for w in (source, destination)
+    ]
     flows = list(model.state.flows(*ends))
     placed = {host.group for host in model.hosts}
     unplaced = [g.id for i, g in enumerate(model.groups.all) if i and i not in placed]
@@ -79,7 +79,9 @@ def summary(model: Model, flows: list[Flow]) -> Document:
     for flow in flows:
         if flow.effect != "exact":
             causes.setdefault((flow.effect, tuple(flow.reasons)), []).append(flow)
-    order = sorted(causes.items(), key=lambda item: (item[0][0] != "leak", -len(item[1]), str(item[0])))
+    order = sorted(
+        causes.items(), key=lambda item: (item[0][0] != "leak", -len(item[1]), str(item[0]))
+    )
     return {
         "effects": dict(Counter(f.effect for f in flows)),
         "results": dict(Counter(f.result for f in flows)),

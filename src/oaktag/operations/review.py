@@ -1,4 +1,4 @@
-"""``review``: findings about the matrix, each with an example packet, replayed before it is shown."""
+"""``review``: findings about the matrix, each with an example packet."""
 
 from __future__ import annotations
 

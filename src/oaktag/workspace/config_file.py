@@ -5,7 +5,6 @@ from __future__ import annotations
 import re
 from dataclasses import dataclass
 from pathlib import Path, PurePosixPath
-from typing import Literal
 
 from oaktag.core.bindings import BINDING_SOURCES
 from oaktag.core.endpoints import KINDS
@@ -76,8 +75,9 @@ def read_config(root: Path, problems: Problems) -> Config | None:
         if (source := _read_source(file, node)) is not None
     ]
     corrections = None
-    if "corrections" in top and (text := file.text(top["corrections"], "corrections")):
-        corrections = _file_name(file, text, top["corrections"])
+    if "corrections" in top:
+        named = file.text(top["corrections"], "corrections")
+        corrections = named and _file_name(file, named, top["corrections"])
     return Config(
         workspace=file.text(top["workspace"], "the workspace's name") or "",
         numbering=_read_numbering(file, top.get("tags")),

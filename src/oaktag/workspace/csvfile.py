@@ -72,9 +72,7 @@ def read_csv(root: Path, name: str, problems: Problems) -> CsvFile | None:
     return file
 
 
-def _rows(
-    name: str, physical: list[str], problems: Problems
-) -> Iterator[tuple[int, list[str]]]:
+def _rows(name: str, physical: list[str], problems: Problems) -> Iterator[tuple[int, list[str]]]:
     reader = csv.reader(physical, strict=True)
     line = 1
     while True:

@@ -58,9 +58,11 @@ class ExpectationReader:
         fields = file.fields(node, "an expectation", KEYS, ("from", "to"))
         if fields is None:
             return None
-        ends = self.end(fields["from"]), self.end(fields["to"])
+        source, destination = self.end(fields["from"]), self.end(fields["to"])
         if ("allowed" in fields) == ("is" in fields):
-            file.fail(node, "an expectation says what is allowed", "allowed: […], or service and is")
+            file.fail(
+                node, "an expectation says what is allowed", "allowed: […], or service and is"
+            )
             return None
         exactly = file.flag(fields.get("exactly"), "exactly", default=False)
         if "is" in fields:
@@ -69,23 +71,25 @@ class ExpectationReader:
             kind, boxes, text = self._allowed(fields, exactly)
         enforced = file.flag(fields.get("enforced"), "enforced", default=False)
         path = file.flag(fields.get("path"), "path", default=False)
-        if ends[0] is None or ends[1] is None or kind is None:
+        if source is None or destination is None or kind is None:
             return None
-        return Expectation(*ends, kind, boxes, text, file.place(node), enforced, path)
+        place = file.place(node)
+        return Expectation(source, destination, kind, boxes, text, place, enforced, path)
 
     def keep_open(self, node: Node) -> Expectation | None:
         """One item of ``keep_open``."""
         fields = self.file.fields(node, "keep_open", ("from", "to", "service"), ("from", "to"))
         if fields is None:
             return None
-        ends = self.end(fields["from"]), self.end(fields["to"])
+        source, destination = self.end(fields["from"]), self.end(fields["to"])
         if "service" not in fields:
             self.file.fail(node, "keep_open lacks the key 'service'", "service: …")
             return None
         boxes, text = self._boxes(fields["service"], "service")
-        if ends[0] is None or ends[1] is None:
+        if source is None or destination is None:
             return None
-        return Expectation(*ends, "allowed", boxes, text, self.file.place(node), path=True)
+        place = self.file.place(node)
+        return Expectation(source, destination, "allowed", boxes, text, place, path=True)
 
     def end(self, node: Node) -> End | None:
         """A source or destination."""
@@ -98,9 +102,7 @@ class ExpectationReader:
             self.file.clash(node, str(error))
             return None
 
-    def _is(
-        self, node: Node, fields: dict[str, Node]
-    ) -> tuple[Kind | None, tuple[Box, ...], str]:
+    def _is(self, node: Node, fields: dict[str, Node]) -> tuple[Kind | None, tuple[Box, ...], str]:
         word = self.file.choice(fields["is"], "is", ("allowed", "denied"))
         if "service" not in fields:
             self.file.fail(node, "an expectation with is lacks the key 'service'", "service: …")

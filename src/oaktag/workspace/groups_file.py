@@ -61,7 +61,9 @@ def read_groups(root: Path, numbering: Numbering, problems: Problems) -> Groups 
         file.clash(at, f"sets go in a circle: {' → '.join(cycle)}", "take one of them out")
     known = {g.id for g in groups} | {s.id for s in sets} | {UNTAGGED}
     sound = [
-        GroupSet(s.id, tuple(p for p in s.parts if not isinstance(p, str) or p in known), s.location)
+        GroupSet(
+            s.id, tuple(p for p in s.parts if not isinstance(p, str) or p in known), s.location
+        )
         for s in sets
     ]
     return None if cycles else Groups(groups, sound, numbering)
@@ -139,9 +141,7 @@ def _check_numbers(file: YamlFile, groups: list[Group]) -> None:
             )
 
 
-def _read_parts(
-    file: YamlFile, node: Node
-) -> tuple[list[str | Selector], list[tuple[str, Node]]]:
+def _read_parts(file: YamlFile, node: Node) -> tuple[list[str | Selector], list[tuple[str, Node]]]:
     parts: list[str | Selector] = []
     words: list[tuple[str, Node]] = []
     items = [node] if isinstance(node, yaml.MappingNode) else file.items(node, "a set")
@@ -178,6 +178,7 @@ def number_groups(text: str, issue: dict[int, int]) -> str:
         issue: position of a group in the file → the number to write.
     """
     root = yaml.compose(text, Loader=yaml.SafeLoader)
+    assert isinstance(root, yaml.MappingNode), "the file has been read without a problem"
     items = next(v for k, v in root.value if k.value == "groups").value
     edits: list[tuple[int, str]] = []
     for position, tag in issue.items():

@@ -60,7 +60,9 @@ class _Rows:
         self.file = file
         self.layer = layer
         self.groups = groups
-        self.numbers = None if permissions is None else {p.name: n for n, p in enumerate(permissions)}
+        self.numbers = (
+            None if permissions is None else {p.name: n for n, p in enumerate(permissions)}
+        )
         self.problems = problems
         self.at = {word: file.header.index(word) for word in COLUMNS if word in file.header}
 

@@ -79,7 +79,9 @@ class _Services:
         boxes: list[Box] = []
         for text, node in self.parts[name]:
             if text in trail or text == name:
-                circle = " → ".join([*trail[trail.index(text) if text in trail else len(trail):], name, text])
+                circle = " → ".join(
+                    [*trail[trail.index(text) if text in trail else len(trail) :], name, text]
+                )
                 self.file.clash(node, f"services go in a circle: {circle}", "take one out")
                 continue
             if text in self.parts:
@@ -129,15 +131,15 @@ def _action(word: str | None) -> EntryAction | None:
     return next((a for a in ACTIONS if a == word), None)
 
 
-def _read_entry(
-    file: YamlFile, node: Node, services: dict[str, tuple[Box, ...]]
-) -> Entry | None:
+def _read_entry(file: YamlFile, node: Node, services: dict[str, tuple[Box, ...]]) -> Entry | None:
     fields = file.fields(node, "an entry", (*ACTIONS, "from_ports", "log", "answer"))
     if fields is None:
         return None
     named = [a for a in ACTIONS if a in fields]
     if len(named) != 1:
-        file.fail(node, f"an entry with {' and '.join(named) or 'no action'}", "allow, deny or pass")
+        file.fail(
+            node, f"an entry with {' and '.join(named) or 'no action'}", "allow, deny or pass"
+        )
         return None
     action = named[0]
     words = file.texts(fields[action], f"what to {action}")

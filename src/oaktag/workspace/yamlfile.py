@@ -135,7 +135,9 @@ class YamlFile:
 
     # -- values ------------------------------------------------------------------------------
 
-    def text(self, node: Node | None, what: str, pattern: re.Pattern[str] | None = None) -> str | None:
+    def text(
+        self, node: Node | None, what: str, pattern: re.Pattern[str] | None = None
+    ) -> str | None:
         """Text as written."""
         if node is None:
             return None

@@ -1,0 +1,1 @@
+"""Slow, obvious references and strategies, also for users' own tests."""
