@@ -1,0 +1,87 @@
+"""Shared by all tests: folders, the sample, running commands, and real parts that must be there."""
+
+from __future__ import annotations
+
+import json
+import os
+from collections.abc import Callable
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+import pytest
+from click.testing import CliRunner
+from hypothesis import HealthCheck, settings
+
+from oaktag.cli import app as cli_app
+from oaktag.demo.sample import write_sample
+from oaktag.lab.namespaces import missing
+
+settings.register_profile(
+    "oaktag", deadline=None, max_examples=60, derandomize=True,
+    suppress_health_check=[HealthCheck.too_slow, HealthCheck.function_scoped_fixture],
+)  # fmt: skip
+settings.load_profile("oaktag")
+
+
+@dataclass(slots=True)
+class Ran:
+    """What a command line did."""
+
+    status: int
+    out: str
+    err: str
+
+    @property
+    def json(self) -> dict[str, Any]:
+        document: dict[str, Any] = json.loads(self.out)
+        return document
+
+
+@pytest.fixture
+def oaktag(monkeypatch: pytest.MonkeyPatch) -> Callable[..., Ran]:
+    """Run ``oaktag`` as users do: arguments in, exit status and both streams out."""
+
+    def run(*args: str | Path, stdin: str = "") -> Ran:
+        words = [str(a) for a in args]
+        monkeypatch.setattr("sys.argv", ["oaktag", *words])
+
+        class Whole:
+            """The whole program, errors included, as the runner expects a command."""
+
+            name = "oaktag"
+
+            def main(self, *_: object, **__: object) -> None:
+                cli_app.run()
+
+        done = CliRunner().invoke(Whole(), [], input=stdin)  # type: ignore[arg-type]
+        if done.exception is not None and not isinstance(done.exception, SystemExit):
+            raise done.exception
+        return Ran(done.exit_code, done.stdout, done.stderr)
+
+    return run
+
+
+@pytest.fixture
+def sample(tmp_path: Path) -> Path:
+    folder = tmp_path / "quillmere"
+    write_sample(folder)
+    return folder
+
+
+@pytest.fixture
+def mended(tmp_path: Path) -> Path:
+    folder = tmp_path / "quillmere-mended"
+    write_sample(folder, mended=True)
+    return folder
+
+
+@pytest.fixture
+def real_kernel() -> None:
+    """The packet filter and namespaces of this machine; without them the test is skipped, or
+    fails where OAKTAG_REQUIRE_REAL is set."""
+    lacking = missing()
+    if lacking is not None:
+        if os.environ.get("OAKTAG_REQUIRE_REAL") == "1":
+            pytest.fail(lacking)
+        pytest.skip(lacking)

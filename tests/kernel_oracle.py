@@ -1,0 +1,152 @@
+"""Ask the real kernel: load lists one after the other, send packets through, see which arrive.
+
+``ask`` starts this file in a user namespace of its own. A wire leads into the router namespace
+and one out of it; packets are put on the first as whole frames, the tag of a frame as its source
+address, and what comes out of the second is what the list let pass.
+"""
+
+from __future__ import annotations
+
+import ipaddress
+import json
+import select
+import socket
+import struct
+import subprocess
+import sys
+import time
+from collections.abc import Iterator
+from pathlib import Path
+from typing import Any
+
+from oaktag.core.packets import Packet
+from oaktag.lab.namespaces import NETNS, UNSHARE, inside, load, run, settings
+
+#: (packet, source, destination, tag in the frame)
+Question = tuple[Packet, str, str, int]
+MAC = "02:00:00:00:%02x:%02x"
+SETTINGS = {
+    "ipv4/ip_forward": "1", "ipv4/conf/all/rp_filter": "0", "ipv4/conf/default/rp_filter": "0",
+    "ipv6/conf/all/forwarding": "1", "ipv6/conf/all/accept_dad": "0",
+    "ipv6/conf/default/accept_dad": "0",
+}  # fmt: skip
+
+
+def ask(lists: list[tuple[str, list[Question]]]) -> list[list[bool] | str]:
+    """For each list what passes of its questions; or why the packet filter refuses the list."""
+    done = subprocess.run(
+        [*UNSHARE, sys.executable, __file__], input=json.dumps(lists), capture_output=True,
+        text=True, check=False, cwd=Path(__file__).parent,
+    )  # fmt: skip
+    assert done.returncode == 0, done.stderr[-2000:]
+    answers: list[list[bool] | str] = json.loads(done.stdout)
+    return answers
+
+
+def _router(number: int, marks: set[int]) -> tuple[str, str]:
+    router, ends = f"r{number}", f"e{number}"
+    run(
+        ["ip", "-batch", "-"],
+        f"netns add {router}\nnetns add {ends}\n"
+        f"link add in netns {router} type veth peer name src netns {ends}\n"
+        f"link add out netns {router} type veth peer name dst netns {ends}\n",
+    )
+    with inside(router):
+        settings(SETTINGS)
+        run(
+            ["ip", "-batch", "-"],
+            "link set lo up\nlink set in up\nlink set out arp off up\n"
+            "route add default dev out\nroute add ::/0 dev out\n",
+        )
+        rules = "".join(
+            f"ether saddr {MAC % divmod(tag, 256)} meta mark set {tag}\n" for tag in sorted(marks)
+        )
+        load(
+            "table inet frames { chain enter { type filter hook prerouting priority mangle;\n"
+            f"{rules}}}\n}}\n"
+        )
+    with inside(ends):
+        run(["ip", "-batch", "-"], "link set src up\nlink set dst up\n")
+    return router, ends
+
+
+def _answer(number: int, text: str, questions: list[Question]) -> list[bool] | str:
+    router, ends = _router(number, {q[3] for q in questions if q[3]})
+    with inside(router):
+        try:
+            load(text)
+        except Exception as error:
+            return str(error)
+        mac = Path("/proc/net/dev")  # only to be sure that we look at this namespace's devices
+        assert "out:" in mac.read_text(encoding="ascii")
+        address = json.loads(run(["ip", "-j", "link", "show", "in"]))[0]["address"]
+    with inside(ends):
+        sending = socket.socket(socket.AF_PACKET, socket.SOCK_RAW)
+        sending.bind(("src", 0))
+        hearing = socket.socket(socket.AF_PACKET, socket.SOCK_RAW, socket.htons(3))
+        hearing.bind(("dst", 0))
+    passed = [False] * len(questions)
+    for start in range(0, len(questions), 50):
+        for at, question in enumerate(questions[start : start + 50], start):
+            sending.send(_frame(at, question, address))
+        for at in _arrived(hearing, passed[start : start + 50].count(False)):
+            passed[at] = True
+    return passed
+
+
+def _arrived(hearing: socket.socket, most: int) -> Iterator[int]:
+    deadline = time.monotonic() + 0.25
+    while most and select.select([hearing], [], [], max(deadline - time.monotonic(), 0))[0]:
+        data = hearing.recv(4096)
+        if data[-8:-4] == b"oak!":
+            most -= 1
+            yield struct.unpack("!I", data[-4:])[0]
+
+
+def _frame(number: int, question: Question, router: str) -> bytes:
+    (family, protocol, source_port, destination_port), source, destination, tag = question
+    body = _body(family, protocol, source_port, destination_port)
+    body += b"oak!" + struct.pack("!I", number)
+    ends = ipaddress.ip_address(source).packed + ipaddress.ip_address(destination).packed
+    if family == 4:
+        head = struct.pack("!BBHHHBBH", 0x45, 0, 20 + len(body), number & 0xFFFF, 0, 64, protocol, 0)
+        head = head[:10] + struct.pack("!H", _sum(head + ends)) + ends
+    else:
+        head = struct.pack("!IHBB", 6 << 28, len(body), protocol, 64) + ends
+    macs = bytes.fromhex(router.replace(":", "") + (MAC % divmod(tag, 256)).replace(":", ""))
+    return macs + (b"\x08\x00" if family == 4 else b"\x86\xdd") + head + body
+
+
+def _body(family: int, protocol: int, source: int, destination: int) -> bytes:
+    """Headers as far as a list looks at them; sums are not checked on the way."""
+    if protocol == 6:
+        return struct.pack("!HHIIBBHHH", source, destination, 1, 0, 5 << 4, 2, 1024, 0, 0)
+    if protocol == 17:
+        return struct.pack("!HHHH", source, destination, 16, 0)
+    if protocol == 132:
+        return struct.pack("!HHII", source, destination, 0, 0) + struct.pack("!BBHIIHHI", 1, 0, 20, 1, 1, 1, 1, 1)
+    if protocol == {4: 1, 6: 58}[family]:
+        return struct.pack("!BBHHH", source, destination, 0, 1, 1)
+    return b"\0" * 8
+
+
+def _sum(data: bytes) -> int:
+    total = sum(struct.unpack(f"!{len(data) // 2}H", data))
+    while total >> 16:
+        total = (total & 0xFFFF) + (total >> 16)
+    return ~total & 0xFFFF
+
+
+def _main() -> None:
+    run(["mount", "-t", "tmpfs", "tmpfs", "/run"])
+    NETNS.mkdir()
+    lists = json.load(sys.stdin)
+    answers = []
+    for number, (text, questions) in enumerate(lists):
+        asked = [(Packet(*p), s, d, tag) for p, s, d, tag in questions]
+        answers.append(_answer(number, text, asked))
+    json.dump(answers, sys.stdout)
+
+
+if __name__ == "__main__":
+    _main()

@@ -1,0 +1,278 @@
+"""Lists: written, read back, proved; the proof can fail; and the kernel agrees with both."""
+
+from __future__ import annotations
+
+import json
+import random
+from ipaddress import ip_address, ip_network
+from pathlib import Path
+from typing import Any
+
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+from kernel_oracle import Question, ask
+
+import oaktag
+from oaktag.core.addresses import address_text
+from oaktag.core.network import Point
+from oaktag.core.packets import Packet
+from oaktag.core.proof import Refuted
+from oaktag.dialects import nftables
+from oaktag.errors import UnreadableList
+from oaktag.operations.lists import list_of, list_text, refute
+from oaktag.operations.model import Model
+from oaktag.testing.slow import Stack
+from oaktag.testing.strategies import stacks, write_stack
+
+#: Who has which address where: two segments behind the node, one beyond a link, and nobody's.
+PLACES = {
+    "ada": ["10.1.0.1", "2001:db8:1::1"], "bo": ["10.1.0.2", "2001:db8:1::2"],
+    "cy": ["10.2.0.1", "2001:db8:2::1"], "di": ["10.3.0.1", "2001:db8:3::1"],
+    "untagged": ["10.1.0.9", "2001:db8:2::9", "192.0.2.7", "2001:db8:99::1"],
+}  # fmt: skip
+SEGMENTS = {
+    "left": ["10.1.0.0/24", "2001:db8:1::/64"], "right": ["10.2.0.0/24", "2001:db8:2::/64"],
+    "far": ["10.3.0.0/24", "2001:db8:3::/64"],
+}  # fmt: skip
+#: Not put on the wire: what IPv6 takes for headers of its own, and what hosts do not forward.
+UNSENT = {4: set[int](), 6: {0, 43, 44, 50, 51, 59, 60, 135, 139, 140, 253, 254}}
+
+ends = st.sampled_from(("*", ["left"], ["right", "far"], ["left", "right"]))
+points = st.fixed_dictionaries(
+    {
+        "mode": st.sampled_from(("enforce", "enforce", "observe")),
+        "match": st.sampled_from(({"source": "tag"}, {"source": "address"})),
+        "from": ends, "toward": ends, "inside": st.booleans(),
+        "scope": st.sampled_from(("all", "known", {"destinations": ["cy", "front"]}, {"sources": ["ada"]})),
+        "outside": st.sampled_from(("allow", "deny")),
+        "if_differ": st.sampled_from(("frame", "bindings")),
+    }
+)  # fmt: skip
+
+
+def _model(stack: Stack, point: dict[str, Any], folder: Path) -> tuple[Model, Point]:
+    write_stack(stack, folder)
+    config = json.loads((folder / "oaktag.yaml").read_text())
+    config["sources"] = [{"file": "servers.csv", "kind": "server", "id": "name", "address": "ip"}]
+    rows = [f"{n}-1,{';'.join(a)},{n}" for n, a in PLACES.items() if n != "untagged"]
+    (folder / "servers.csv").write_text("\n".join(["name,ip,role", *rows]) + "\n")
+    files = {
+        "oaktag.yaml": config,
+        "assignments.yaml": {"rules": [{"give": n, "when": {"role": n}} for n in stack.groups]},
+        "network.yaml": {
+            "nodes": [{"node": "gate", "point": point}, {"node": "next", "marks": True}],
+            "segments": [
+                {"segment": s, "node": "next" if s == "far" else "gate", "prefixes": p}
+                for s, p in SEGMENTS.items()
+            ],
+            "links": [{"between": ["gate", "next"]}],
+            "feeds": [{"from": "registry", "to": "gate"}, {"from": "registry", "to": "next"}],
+        },
+    }
+    for name, content in files.items():
+        (folder / name).write_text(json.dumps(content))
+    model = oaktag.Workspace.load(folder).model
+    return model, model.network.points["gate"]
+
+
+def _meant(stack: Stack, point: dict[str, Any], question: Question) -> bool:
+    """Whether the point must let a packet pass, from the words alone."""
+    packet, source, destination, frame = question
+    if point["mode"] == "observe":
+        return True
+    a, b = _segment(source), _segment(destination)
+    if a is not None and a == b and not point["inside"]:
+        return True
+    if point["from"] != "*" and a not in point["from"]:
+        return True
+    if point["toward"] != "*" and b not in point["toward"]:
+        return True
+    names = {tag: n for n, (tag, _) in stack.groups.items()} | {0: "untagged"}
+    bound = {x: n for n, held in PLACES.items() for x in held}
+    s, d = bound.get(source, "untagged"), bound.get(destination, "untagged")
+    if frame and point["match"]["source"] == "tag":
+        known = s != "untagged"
+        s = s if known and point["if_differ"] == "bindings" else names[frame]
+    scope = point["scope"] if isinstance(point["scope"], dict) else {}
+    for key, group in (("sources", s), ("destinations", d)):
+        held = [m for word in scope.get(key, ["*"]) for m in stack.members(word)]
+        if group not in held:
+            return bool(point["outside"] == "allow")
+    if point["scope"] == "known" and d not in _behind(point):
+        return bool(point["outside"] == "allow")
+    return stack.decide(s, d, tuple(packet), "action")[0] == "allow"
+
+
+def _segment(address: str) -> str | None:
+    number = ip_address(address)
+    return next((s for s, held in SEGMENTS.items() if any(number in ip_network(p) for p in held)), None)
+
+
+def _behind(point: dict[str, Any]) -> set[str]:
+    """Destinations that a scope ``known`` holds: who is where some judged path ends."""
+    found = {"untagged"}
+    for group, segment in (("ada", "left"), ("bo", "left"), ("cy", "right"), ("di", "far")):
+        for origin in SEGMENTS:
+            inside = origin == segment
+            judged = (
+                (not inside or (point["inside"] and segment != "far"))
+                and (point["from"] == "*" or origin in point["from"])
+                and (point["toward"] == "*" or segment in point["toward"])
+            )
+            if judged:
+                found.add(group)
+    return found
+
+
+def _questions(data: st.DataObject, packets: list[Packet], most: int) -> list[Question]:
+    drawn: list[Question] = []
+    flows: set[tuple[object, ...]] = set()
+    for _ in range(data.draw(st.integers(1, most))):
+        packet = data.draw(st.sampled_from(packets))
+        family = [[a for held in PLACES.values() for a in held if (":" in a) == (packet[0] == 6)]]
+        source, destination = (data.draw(st.sampled_from(family[0])) for _ in range(2))
+        frame = data.draw(st.sampled_from((0, 0, 310, 410)))
+        # An answer to an earlier packet would pass as part of its flow, and so it should.
+        flow = frozenset((source, destination)), packet[0], packet[1]
+        if source != destination and flow not in flows:
+            flows.add(flow)
+            drawn.append((packet, source, destination, frame))
+    return drawn
+
+
+def test_the_kernel_decides_as_the_rules_say(real_kernel: None, tmp_path: Path) -> None:
+    """Random matrices and points: compiled, proved, loaded; packets by the hundred."""
+    asked: list[tuple[str, list[Question]]] = []
+    meant: list[list[bool]] = []
+
+    @settings(max_examples=40, database=None)
+    @given(stack=stacks(), point=points, data=st.data())
+    def collect(stack: Stack, point: dict[str, Any], data: st.DataObject) -> None:
+        model, compiled = _model(stack, point, tmp_path)
+        text = list_text(model, compiled)
+        assert nftables.write(nftables.read(text)) == text
+        assert refute(model, compiled, text) is None
+        packets = [Packet(*p) for p in stack.packets() if p[1] not in UNSENT[p[0]]]
+        questions = _questions(data, packets, 40)
+        asked.append((text, questions))
+        meant.append([_meant(stack, point, q) for q in questions])
+
+    collect()
+    answers = ask(asked)
+    for (text, questions), said, expected in zip(asked, answers, meant, strict=True):
+        assert not isinstance(said, str), (said, text)
+        wrong = [q for q, a, b in zip(questions, said, expected, strict=True) if a != b]
+        assert not wrong, (wrong, text)
+    assert sum(map(len, meant)) > 300
+    assert 0.1 < sum(map(sum, meant)) / sum(map(len, meant)) < 0.95
+
+
+def _change(text: str, rng: random.Random) -> str:
+    """One character more, less or other; mostly a digit for a digit, which often reads well."""
+    at = rng.randrange(len(text))
+    while rng.random() < 0.9 and not (text[at].isdigit() and text[at - 1] in "0123456789 .-x"):
+        at = rng.randrange(len(text))
+    kind = rng.randrange(8)
+    if kind == 0:
+        return text[:at] + text[at + 1 :]
+    letter = rng.choice("0123456789abcdef" if kind > 2 else " .:/-#{}\n")
+    return text[:at] + letter + text[at + (kind != 1) :]
+
+
+def _question(against: Refuted) -> Question:
+    family = against.packet.family
+    return (
+        against.packet, address_text(family, against.source),
+        address_text(family, against.destination), against.frame,
+    )  # fmt: skip
+
+
+def test_the_proof_can_fail_and_the_kernel_agrees(real_kernel: None, sample: Path) -> None:
+    """200 changes of one character each: refused by the reader, refuted, or proved equal."""
+    model = oaktag.Workspace.load(sample).model
+    point = model.network.points["hall-edge"]
+    text = list_text(model, point)
+    rng = random.Random(20)
+    counts = {"refused": 0, "refuted": 0, "equal": 0}
+    lists: list[tuple[str, list[Question]]] = []
+    expected: list[list[bool]] = []
+    while sum(counts.values()) < 200:
+        changed = _change(text, rng)
+        if changed == text:
+            continue
+        try:
+            against = refute(model, point, changed)
+        except UnreadableList as error:
+            assert 1 <= error.line <= changed.count("\n") + 1
+            counts["refused"] += 1
+            continue
+        if against is None:
+            counts["equal"] += 1
+            lists.append((changed, [(Packet(4, 6, 50_000, 8443), "10.20.2.101", "10.20.201.11", 0)]))
+            expected.append([False])
+            continue
+        counts["refuted"] += 1
+        assert against.listed != against.meant
+        if against.listed[0] != against.meant[0] and len(lists) < 40:
+            lists.append((changed, [_question(against)]))
+            expected.append([against.listed[0] == "allow"])
+            lists.append((text, [_question(against)]))
+            expected.append([against.meant[0] == "allow"])
+    assert min(counts.values()) >= 5 and counts["refuted"] > 20, counts
+    assert ask(lists) == expected
+
+
+def test_every_kind_of_wrong_list_is_refuted(sample: Path) -> None:
+    """Changes that read well but mean something else: each is shown by a packet that differs."""
+    model = oaktag.Workspace.load(sample).model
+    point = model.network.points["hall-edge"]
+    text = list_text(model, point)
+    held = list_of(model, point)
+    changes = {
+        "a verdict": ("tcp dport 443 accept", "tcp dport 443 drop"),
+        "a port": ("tcp dport 443 accept", "tcp dport 444 accept"),
+        "a tag": ("10.20.2.41-10.20.2.42 : 0x107d1", "10.20.2.41-10.20.2.42 : 0x10154"),
+        "a destination": ("10.20.201.11-10.20.201.12 : goto to_520", "10.20.201.11 : goto to_520"),
+        "what would be": (" would deny", ""),
+        "outside": ("chain outside {\n\t\taccept", "chain outside {\n\t\tdrop"),
+    }
+    for what, (old, new) in changes.items():
+        assert old in text, what
+        changed = text.replace(old, new)
+        if what == "outside":  # every cell is in scope: nothing ever is outside
+            assert refute(model, point, changed) is None
+            continue
+        if what == "what would be":
+            changed = changed.replace('counter log prefix "oaktag allow" group 5 ', "")
+        against = refute(model, point, changed)
+        assert against is not None, what
+        assert against.listed != against.meant
+    other = next(t for t in held.blocks[520] if held.blocks[520][t] != held.blocks[520][320])
+    cell = f"0x140 : goto {held.blocks[520][320]}"
+    changed = text.replace(cell, f"0x140 : goto {held.blocks[520][other]}")
+    assert refute(model, point, changed) is not None
+    with pytest.raises(UnreadableList, match="overlap"):
+        refute(model, point, text.replace("10.20.2.31-10.20.2.33 :", "10.20.2.31-10.20.2.41 :", 1))
+
+
+def test_lists_stay_when_only_places_change(sample: Path, tmp_path: Path) -> None:
+    """Same input, same bytes; a line inserted above changes no list; a new binding only tables."""
+    workspace = oaktag.Workspace.load(sample)
+    first = workspace.compile(tmp_path / "a")["points"][0]
+    stamp = Path(first["file"]).stat().st_mtime_ns
+    again = oaktag.Workspace.load(sample).compile(tmp_path / "a")["points"][0]
+    assert (again["sha256"], Path(again["file"]).stat().st_mtime_ns) == (first["sha256"], stamp)
+    layer = sample / "matrix/10-shared.csv"
+    head, *rows = layer.read_text().splitlines(keepends=True)
+    idle = "untagged,untagged,nothing,off,to,,,switched off for now\n"
+    layer.write_text("".join([head, idle, *rows]))
+    moved = oaktag.Workspace.load(sample).compile(tmp_path / "b")["points"][0]
+    assert moved["sha256"] == first["sha256"]
+    assert (tmp_path / "a/keys.csv").read_text() != (tmp_path / "b/keys.csv").read_text()
+    servers = sample / "inventory/servers.csv"
+    servers.write_text(servers.read_text() + "catalogue-3,10.20.200.13,search,\n")
+    oaktag.Workspace.load(sample).compile(tmp_path / "c")
+    old, new = ((tmp_path / x / "hall-edge.nft").read_text() for x in "bc")
+    cut = "chain judge"
+    assert old.split(cut)[1] == new.split(cut)[1] and old != new
