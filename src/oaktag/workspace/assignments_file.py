@@ -186,7 +186,7 @@ class _Reader:
         file = self.file
         fields = file.fields(node, f"the condition on {attribute}", (*COMPARISONS, "within"))
         if not fields:
-            if fields is not None:
+            if fields is not None and not node.value:
                 file.fail(node, f"the condition on {attribute} says nothing", '{">=": 2}')
             return None
         if "within" in fields:

@@ -41,7 +41,7 @@ class Config:
     """What ``oaktag.yaml`` says."""
 
     workspace: str
-    numbering: Numbering
+    numbering: Numbering | None
     default: Action
     observed_default: Action | None
     order: Order
@@ -66,9 +66,11 @@ def read_config(root: Path, problems: Problems) -> Config | None:
         for text, node in file.texts(top["layers"], "a layer")
         if (name := _file_name(file, text, node)) is not None
     ]
-    for number, (text, node) in enumerate(file.texts(top["layers"], "a layer")):
-        if text in layers[:number]:
-            file.clash(node, f"the layer {text} stands twice", "each layer once")
+    seen: set[str] = set()
+    for item in top["layers"].value if isinstance(top["layers"].value, list) else ():
+        if item.value in seen:
+            file.clash(item, f"the layer {item.value} stands twice", "each layer once")
+        seen.add(str(item.value))
     sources = [
         source
         for node in file.items(top.get("sources"), "sources")
@@ -109,7 +111,8 @@ def _file_name(file: YamlFile, text: str, node: Node) -> str | None:
     return text
 
 
-def _read_numbering(file: YamlFile, node: Node | None) -> Numbering:
+def _read_numbering(file: YamlFile, node: Node | None) -> Numbering | None:
+    """The range of numbers; None where it was written and cannot be read."""
     if node is None:
         return Numbering()
     fields = file.fields(node, "tags", ("issue", "retired")) or {}
@@ -120,6 +123,7 @@ def _read_numbering(file: YamlFile, node: Node | None) -> Numbering:
             low, high = int(match[1]), int(match[2])
         else:
             file.fail(fields["issue"], f"issue is {text!r}", "a range within 1-65535: 2000-2999")
+            return None
     retired = [
         file.number(n, "a retired number", 1, HIGHEST_TAG)
         for n in file.items(fields.get("retired"), "retired")

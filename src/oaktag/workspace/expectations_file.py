@@ -103,7 +103,7 @@ class ExpectationReader:
             return None
 
     def _is(self, node: Node, fields: dict[str, Node]) -> tuple[Kind | None, tuple[Box, ...], str]:
-        word = self.file.choice(fields["is"], "is", ("allowed", "denied"))
+        word = self.file.choice(fields["is"], "the answer", ("allowed", "denied"))
         if "service" not in fields:
             self.file.fail(node, "an expectation with is lacks the key 'service'", "service: …")
             return None, (), ""

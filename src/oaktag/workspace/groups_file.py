@@ -26,7 +26,7 @@ FILE = "groups.yaml"
 GROUP_KEYS = ("id", "tag", "title", "owner", "traits")
 
 
-def read_groups(root: Path, numbering: Numbering, problems: Problems) -> Groups | None:
+def read_groups(root: Path, numbering: Numbering | None, problems: Problems) -> Groups | None:
     """All groups and sets; None where the file cannot be read at all, or sets go in circles."""
     file = YamlFile(root, FILE, problems)
     if file.root is None:
@@ -70,7 +70,7 @@ def read_groups(root: Path, numbering: Numbering, problems: Problems) -> Groups 
 
 
 def _read_group(
-    file: YamlFile, node: Node, numbering: Numbering, taken: dict[str, Node]
+    file: YamlFile, node: Node, numbering: Numbering | None, taken: dict[str, Node]
 ) -> Group | None:
     fields = file.fields(node, "a group", GROUP_KEYS, ("id",))
     if fields is None:
@@ -103,7 +103,9 @@ def _claim(file: YamlFile, name: str, node: Node, taken: dict[str, Node]) -> Non
     taken.setdefault(name, node)
 
 
-def _read_tag(file: YamlFile, node: Node | None, numbering: Numbering) -> tuple[int | None, bool]:
+def _read_tag(
+    file: YamlFile, node: Node | None, numbering: Numbering | None
+) -> tuple[int | None, bool]:
     if node is None:
         return None, False
     text = file.text(node, "a tag")
@@ -113,6 +115,8 @@ def _read_tag(file: YamlFile, node: Node | None, numbering: Numbering) -> tuple[
             file.fail(node, f"{text!r} is no tag", f"1 to {HIGHEST_TAG}, or issued and a number")
         return None, False
     tag, issued = int(match[2]), bool(match[1])
+    if numbering is None:
+        return tag, issued
     inside = numbering.low <= tag <= numbering.high
     span = f"{numbering.low}-{numbering.high}"
     if tag in numbering.retired:

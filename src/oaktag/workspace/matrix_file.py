@@ -34,18 +34,17 @@ def read_layer(
     file = read_csv(root, name, problems)
     if file is None:
         return []
-    good = True
-    for word in file.header:
-        if word not in COLUMNS:
-            problems.form(
-                Location(name, 1), f"there is no column {word!r}", f"some of {', '.join(COLUMNS)}"
-            )
-            good = False
-    for word in REQUIRED:
-        if word not in file.header:
-            problems.form(Location(name, 1), f"the column {word!r} is missing", ", ".join(COLUMNS))
-            good = False
-    return _Rows(file, layer, groups, permissions, problems).read() if good else []
+    odd = [word for word in file.header if word not in COLUMNS]
+    for word in odd:
+        close = get_close_matches(word, COLUMNS, 1)
+        expected = f"perhaps {close[0]}" if close else f"some of {', '.join(COLUMNS)}"
+        problems.form(Location(name, 1), f"there is no column {word!r}", expected)
+    missing = [word for word in REQUIRED if word not in file.header] if not odd else []
+    for word in missing:
+        problems.form(Location(name, 1), f"the column {word!r} is missing", ", ".join(COLUMNS))
+    if odd or missing:
+        return []
+    return _Rows(file, layer, groups, permissions, problems).read()
 
 
 class _Rows:
