@@ -11,7 +11,7 @@ from typing import Any
 
 import pytest
 from click.testing import CliRunner
-from hypothesis import HealthCheck, settings
+from hypothesis import HealthCheck, Phase, settings
 
 from oaktag.cli import app as cli_app
 from oaktag.demo.sample import write_sample
@@ -21,7 +21,8 @@ settings.register_profile(
     "oaktag", deadline=None, max_examples=60, derandomize=True,
     suppress_health_check=[HealthCheck.too_slow, HealthCheck.function_scoped_fixture],
 )  # fmt: skip
-settings.load_profile("oaktag")
+settings.register_profile("quick", settings.get_profile("oaktag"), phases=[Phase.generate])
+settings.load_profile(os.environ.get("OAKTAG_TESTS", "oaktag"))
 
 
 @dataclass(slots=True)

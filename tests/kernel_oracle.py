@@ -17,7 +17,6 @@ import sys
 import time
 from collections.abc import Iterator
 from pathlib import Path
-from typing import Any
 
 from oaktag.core.packets import Packet
 from oaktag.lab.namespaces import NETNS, UNSHARE, inside, load, run, settings
@@ -109,7 +108,9 @@ def _frame(number: int, question: Question, router: str) -> bytes:
     body += b"oak!" + struct.pack("!I", number)
     ends = ipaddress.ip_address(source).packed + ipaddress.ip_address(destination).packed
     if family == 4:
-        head = struct.pack("!BBHHHBBH", 0x45, 0, 20 + len(body), number & 0xFFFF, 0, 64, protocol, 0)
+        head = struct.pack(
+            "!BBHHHBBH", 0x45, 0, 20 + len(body), number & 0xFFFF, 0, 64, protocol, 0
+        )
         head = head[:10] + struct.pack("!H", _sum(head + ends)) + ends
     else:
         head = struct.pack("!IHBB", 6 << 28, len(body), protocol, 64) + ends
@@ -124,7 +125,9 @@ def _body(family: int, protocol: int, source: int, destination: int) -> bytes:
     if protocol == 17:
         return struct.pack("!HHHH", source, destination, 16, 0)
     if protocol == 132:
-        return struct.pack("!HHII", source, destination, 0, 0) + struct.pack("!BBHIIHHI", 1, 0, 20, 1, 1, 1, 1, 1)
+        return struct.pack("!HHII", source, destination, 0, 0) + struct.pack(
+            "!BBHIIHHI", 1, 0, 20, 1, 1, 1, 1, 1
+        )
     if protocol == {4: 1, 6: 58}[family]:
         return struct.pack("!BBHHH", source, destination, 0, 1, 1)
     return b"\0" * 8

@@ -11,9 +11,9 @@ from typing import Any
 import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
-from kernel_oracle import Question, ask
 
 import oaktag
+from kernel_oracle import Question, ask
 from oaktag.core.addresses import address_text
 from oaktag.core.network import Point
 from oaktag.core.packets import Packet
@@ -106,7 +106,9 @@ def _meant(stack: Stack, point: dict[str, Any], question: Question) -> bool:
 
 def _segment(address: str) -> str | None:
     number = ip_address(address)
-    return next((s for s, held in SEGMENTS.items() if any(number in ip_network(p) for p in held)), None)
+    return next(
+        (s for s, held in SEGMENTS.items() if any(number in ip_network(p) for p in held)), None
+    )
 
 
 def _behind(point: dict[str, Any]) -> set[str]:
@@ -209,7 +211,9 @@ def test_the_proof_can_fail_and_the_kernel_agrees(real_kernel: None, sample: Pat
             continue
         if against is None:
             counts["equal"] += 1
-            lists.append((changed, [(Packet(4, 6, 50_000, 8443), "10.20.2.101", "10.20.201.11", 0)]))
+            lists.append(
+                (changed, [(Packet(4, 6, 50_000, 8443), "10.20.2.101", "10.20.201.11", 0)])
+            )
             expected.append([False])
             continue
         counts["refuted"] += 1

@@ -8,11 +8,11 @@ from collections.abc import Callable
 from pathlib import Path
 
 import pytest
-from conftest import Ran
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
 import oaktag as package
+from conftest import Ran
 from oaktag.demo.sample import write_sample
 
 Run = Callable[..., Ran]
@@ -96,7 +96,9 @@ def test_what_can_happen_to_any_file(oaktag: Run, sample: Path, name: str) -> No
     }
     if name in YAML:
         cases[good + b"\n: [\n"] = "this is not YAML"
-        cases[b"- {a: 1, a: 2}\n"] = "expectation" if name == "expectations.yaml" else "a mapping with"
+        cases[b"- {a: 1, a: 2}\n"] = (
+            "expectation" if name == "expectations.yaml" else "a mapping with"
+        )
         cases[good.replace(b": ", b": &x ", 1) + b"\nz: *x\n"] = f"{name}:"
     else:
         cases[b"\n"] = "the header is missing"
@@ -110,7 +112,9 @@ def test_what_can_happen_to_any_file(oaktag: Run, sample: Path, name: str) -> No
     path.unlink()
     ran = oaktag("-C", sample, "check")
     optional = name in ("assignments.yaml", "network.yaml", "expectations.yaml")
-    assert ran.status == (0 if optional else 2) and ("no such file" in ran.err or optional or "no oaktag.yaml" in ran.err)
+    assert ran.status == (0 if optional else 2) and (
+        "no such file" in ran.err or optional or "no oaktag.yaml" in ran.err
+    )
 
 
 def test_all_faults_of_a_run_are_said_together(oaktag: Run, sample: Path) -> None:
@@ -129,7 +133,9 @@ def test_files_that_contradict_each_other_are_findings_of_check(oaktag: Run, sam
     path.write_text(path.read_text().replace("tag: 320", "tag: 310"))
     ran = oaktag("-C", sample, "check", "--json")
     assert ran.status == 1
-    assert [(f["code"], f["severity"], f["line"]) for f in ran.json["findings"]] == [("OT100", "error", 4)]
+    assert [(f["code"], f["severity"], f["line"]) for f in ran.json["findings"]] == [
+        ("OT100", "error", 4)
+    ]
     assert oaktag("-C", sample, "matrix").status == 2
 
 

@@ -12,9 +12,9 @@ from typing import Any
 import jsonschema
 import pytest
 import yaml
-from conftest import Ran
 
 import oaktag as package
+from conftest import Ran
 from oaktag.core.packets import Packet
 from oaktag.demo.sample import sample_texts
 
@@ -40,14 +40,34 @@ TABLE = [
     (["bindings", "10.20.2.31", "10.20.3.9"], 0, ["kiosks", "no binding"]),
     (["matrix"], 0, ["*>.", "5432/tcp from ports 1024-65535"]),
     (["matrix", "--from", "front-desks", "--to", "hall"], 0, ["librarians", "kiosks"]),
-    (["cell", "kiosks", "catalogue"], 0, ["matrix/10-shared.csv:5", "-  allow https", "allows:       any"]),
-    (["decide", "patrons", "loans-1", "8443/tcp"], 0, ["deny", "matrix/10-shared.csv:11", "nothing"]),
-    (["decide", "ivo", "10.20.201.11", "ssh"], 0, ["allow", "network-desk → loans-db", "administer"]),
+    (
+        ["cell", "kiosks", "catalogue"],
+        0,
+        ["matrix/10-shared.csv:5", "-  allow https", "allows:       any"],
+    ),
+    (
+        ["decide", "patrons", "loans-1", "8443/tcp"],
+        0,
+        ["deny", "matrix/10-shared.csv:11", "nothing"],
+    ),
+    (
+        ["decide", "ivo", "10.20.201.11", "ssh"],
+        0,
+        ["allow", "network-desk → loans-db", "administer"],
+    ),
     (["decide", "320", "0x140", "https"], 0, ["allow", "would deny"]),
     (["review"], 0, ["OT301", "kiosks → catalogue", "OT302", "allow: 53/udp", "4 warnings"]),
     (["expect"], 1, ["FAILS  kiosks", "is allowed", "let through, though", "7 of 9 hold"]),
-    (["reach"], 1, ["183 exact, 11 leak, 29 break", "hall-edge does not know", "no point on the path"]),
-    (["reach", "--from", "wall-displays", "--to", "catalogue", "--flows"], 1, ["unenforced: hall-edge"]),
+    (
+        ["reach"],
+        1,
+        ["183 exact, 11 leak, 29 break", "hall-edge does not know", "no point on the path"],
+    ),
+    (
+        ["reach", "--from", "wall-displays", "--to", "catalogue", "--flows"],
+        1,
+        ["unenforced: hall-edge"],
+    ),
     (["compile"], 0, ["hall-edge", "enforce", "yes", "lists/keys.csv"]),
     (["prove"], 0, ["equal, for all packets", "1 of 1 equal"]),
 ]
@@ -58,7 +78,9 @@ def test_every_command_on_the_sample(oaktag: Run, sample: Path) -> None:
         ran = oaktag("-C", sample, *arguments)
         assert (ran.status, ran.err) == (status, ""), (arguments, ran)
         assert [t for t in told if t not in ran.out] == [], (arguments, ran.out)
-        assert all(len(line) <= 100 for line in ran.out.splitlines() if "to:  1" not in line), ran.out
+        assert all(len(line) <= 100 for line in ran.out.splitlines() if "to:  1" not in line), (
+            ran.out
+        )
         document = oaktag("-C", sample, *arguments, "--json")
         assert document.status == status
         jsonschema.validate(document.json, _schema(document.json["command"]))
@@ -234,4 +256,6 @@ def test_demo_walks_without_a_lab_and_touches_nothing_changed(oaktag: Run, tmp_p
     ran = oaktag("-C", tmp_path, "demo", "--no-lab")
     assert ran.status == 2 and "was changed" in ran.err
     shutil.rmtree(tmp_path / "quillmere")
-    assert set(sample_texts()) >= set(sample_texts(mended=True)) and sample_texts() != sample_texts(mended=True)
+    assert set(sample_texts()) >= set(sample_texts(mended=True)) and sample_texts() != sample_texts(
+        mended=True
+    )

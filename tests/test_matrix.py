@@ -39,7 +39,9 @@ def test_every_answer_and_its_line(stack: Stack, data: st.DataObject, tmp_path: 
     questions = [(s, d, p) for s, d in cells for p in _sample(stack, data, 12)]
     text = io.StringIO()
     writer = csv.writer(text)
-    writer.writerow(["source", "destination", "family", "protocol", "source_port", "destination_port"])
+    writer.writerow(
+        ["source", "destination", "family", "protocol", "source_port", "destination_port"]
+    )
     writer.writerows([s, d, *p] for s, d, p in questions)
     text.seek(0)
     answers = io.StringIO()
@@ -89,7 +91,9 @@ def test_equal_forms_if_and_only_if_equal_decisions(stack: Stack, tmp_path: Path
     for s, source in enumerate(WORDS):
         for d, destination in enumerate(WORDS[:3]):
             form = int(model.matrix.action_form[s, d])
-            decided = json.dumps([stack.decide(source, destination, p, "action")[0] for p in packets])
+            decided = json.dumps(
+                [stack.decide(source, destination, p, "action")[0] for p in packets]
+            )
             assert said.setdefault(decided, form) == form
     assert len(set(said.values())) == len(said)
 
@@ -110,7 +114,9 @@ def test_shadowed_is_what_no_packet_reaches(stack: Stack, tmp_path: Path) -> Non
     entries = {
         (layer, line, number)
         for layer, line in lines
-        for number in range(len(stack.permissions[_row(stack, layer, line)["permission"]]["entries"]))
+        for number in range(
+            len(stack.permissions[_row(stack, layer, line)["permission"]]["entries"])
+        )
     }
     found = _load(stack, tmp_path).review()["findings"]
     assert _places(found, "OT301") == sorted(applied - lines)
@@ -126,7 +132,9 @@ def _places(findings: list[dict[str, Any]], code: str) -> list[tuple[int, int]]:
 
 
 @given(stack=stacks(), data=st.data())
-def test_expectations_hold_or_show_a_packet(stack: Stack, data: st.DataObject, tmp_path: Path) -> None:
+def test_expectations_hold_or_show_a_packet(
+    stack: Stack, data: st.DataObject, tmp_path: Path
+) -> None:
     ends = st.sampled_from(("ada", "bo", "cy", "untagged", "front", "dry"))
     services = st.lists(st.sampled_from(SERVICES), min_size=1, max_size=2, unique=True)
     claims = st.one_of(
@@ -143,7 +151,10 @@ def test_expectations_hold_or_show_a_packet(stack: Stack, data: st.DataObject, t
     answer = "would" if claim["enforced"] else "action"
     pairs = [(s, d) for s in stack.members(claim["from"]) for d in stack.members(claim["to"])]
     against = [
-        (s, d, p) for s, d in pairs for p in stack.packets() if _breaks(stack, claim, s, d, p, answer)
+        (s, d, p)
+        for s, d in pairs
+        for p in stack.packets()
+        if _breaks(stack, claim, s, d, p, answer)
     ]
     assert said["holds"] == (not against)
     if against:
@@ -153,7 +164,9 @@ def test_expectations_hold_or_show_a_packet(stack: Stack, data: st.DataObject, t
         assert _breaks(stack, claim, *ends_of, packet, answer)
 
 
-def _breaks(stack: Stack, claim: dict[str, Any], s: str, d: str, packet: Packet, answer: str) -> bool:
+def _breaks(
+    stack: Stack, claim: dict[str, Any], s: str, d: str, packet: Packet, answer: str
+) -> bool:
     allowed = stack.decide(s, d, packet, answer)[0] == "allow"
     if claim.get("allowed") == "none":
         return allowed
@@ -172,7 +185,10 @@ def test_a_question_about_a_service_is_answered_whole(tmp_path: Path) -> None:
     ]
     named = {
         "web": {"entries": [{"allow": ["80/tcp"]}], "otherwise": None},
-        "high": {"entries": [{"allow": ["81-99/tcp"], "from_ports": "1024-65535"}], "otherwise": None},
+        "high": {
+            "entries": [{"allow": ["81-99/tcp"], "from_ports": "1024-65535"}],
+            "otherwise": None,
+        },
     }
     workspace = _load(Stack({"ada": (310, {}), "cy": (410, {})}, {}, named, [rows]), tmp_path)
     said = workspace.decide("310", "0x19a", "80-100/tcp", family=4)

@@ -9,12 +9,14 @@ from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from datetime import date
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import click
 
 from oaktag.errors import OakTagError, WorkspaceError
-from oaktag.operations.face import Workspace
+
+if TYPE_CHECKING:
+    from oaktag.operations.face import Workspace
 
 WIDTH = 100
 
@@ -29,6 +31,8 @@ class Context:
 
     def workspace(self) -> Workspace:
         """Read the workspace."""
+        from oaktag.operations.face import Workspace
+
         return Workspace.load(self.folder, self.today)
 
     def path(self, name: str) -> Path:
@@ -172,6 +176,8 @@ def complete(kind: str) -> Callable[..., list[str]]:
     """Shell completion of groups, endpoints and points of the workspace here."""
 
     def found(ctx: click.Context, param: click.Parameter, incomplete: str) -> list[str]:
+        from oaktag.operations.face import Workspace
+
         folder = ctx.find_root().params.get("folder") or "."
         try:
             model = Workspace.load(folder).model

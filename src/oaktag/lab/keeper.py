@@ -52,7 +52,8 @@ class Keeper:
 
     async def probe(self, request: Answer) -> Answer:
         """Send probes."""
-        return {"answered": await send([Probe(**p) for p in request["probes"]])}
+        probes = [Probe(**p) for p in request["probes"]]
+        return {"answered": await send(probes, request["meant"])}
 
     async def counters(self, _: Answer) -> Answer:
         """Packets of every cell of every point: point → destination tag → source tag → count."""

@@ -11,8 +11,10 @@ from oaktag.lab.build import host_name
 from oaktag.lab.namespaces import inside
 from oaktag.lab.plan import LabPlan, Probe
 
-PATIENCE = 0.5
-AT_ONCE = 300
+#: Seconds to wait where an answer is expected, and where none is. Both end before TCP tries its
+#: opening packet a second time (RFC 6298, section 2: after one second), which would count twice.
+PATIENCE, SHORT = 0.9, 0.5
+AT_ONCE = 100
 _SOCKETS = {"tcp": socket.SOCK_STREAM, "udp": socket.SOCK_DGRAM, "icmp": socket.SOCK_DGRAM}
 
 
@@ -53,18 +55,18 @@ class _Echo(asyncio.DatagramProtocol):
         self.transport.sendto(data, addr)
 
 
-async def send(probes: list[Probe]) -> list[bool]:
-    """Whether each probe was answered within half a second."""
+async def send(probes: list[Probe], meant: list[bool]) -> list[bool]:
+    """Whether each probe was answered in time; ``meant`` says for which an answer is expected."""
     gate = asyncio.Semaphore(AT_ONCE)
 
-    async def one(probe: Probe) -> bool:
+    async def one(probe: Probe, expected: bool) -> bool:
         async with gate:
-            return await _send(probe)
+            return await _send(probe, PATIENCE if expected else SHORT)
 
-    return list(await asyncio.gather(*(one(p) for p in probes)))
+    return list(await asyncio.gather(*map(one, probes, meant)))
 
 
-async def _send(probe: Probe) -> bool:
+async def _send(probe: Probe, patience: float) -> bool:
     six = ":" in probe.source_address
     family = socket.AF_INET6 if six else socket.AF_INET
     number = 0
@@ -75,7 +77,7 @@ async def _send(probe: Probe) -> bool:
     try:
         sock.setblocking(False)
         sock.bind((probe.source_address, 0))
-        return await asyncio.wait_for(_ask(sock, probe, six), PATIENCE)
+        return await asyncio.wait_for(_ask(sock, probe, six), patience)
     except (TimeoutError, OSError):
         return False
     finally:

@@ -74,9 +74,9 @@ def probe(model: Model) -> Document:
     lab, sent = lab_of(model), trials(model)
     probes = [asdict(t.probe) for t in sent]
     lab.ask("unload")
-    before = lab.ask("probe", probes=probes)["answered"]
+    before = lab.ask("probe", probes=probes, meant=[True] * len(sent))["answered"]
     arrived = lab.ask("load")["arrived"]
-    after = lab.ask("probe", probes=probes)["answered"]
+    after = lab.ask("probe", probes=probes, meant=[t.meant for t in sent])["answered"]
     counted = lab.ask("counters")["cells"]
     rows = [
         _row(model, trial, worked, passed)

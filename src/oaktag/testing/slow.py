@@ -167,16 +167,17 @@ class Stack:
             for word in (e["allowed"] if isinstance(e.get("allowed"), list) else [e.get("service")])
             if word
         ]
-        kinds: dict[tuple[bool, ...], Packet] = {}
+        kinds: dict[tuple[int, ...], Packet] = {}
         for packet in self._corners():
             told = [self.entry_matches(a, e, packet) for a, e in spoken]
             told += [self.matches(word, packet) for word in asked]
-            kinds.setdefault(tuple(told), packet)
+            kinds.setdefault((packet[0], *told), packet)
         return list(kinds.values())
 
     def _corners(self) -> Iterator[Packet]:
         """Packets on both sides of every end that some word names."""
-        words = [w for p in self.permissions.values() for a, e in self._spoken(p) for w in _list(e[a])]
+        spoken = [pair for p in self.permissions.values() for pair in self._spoken(p)]
+        words = [w for action, entry in spoken for w in _list(entry[action])]
         words += [w for parts in self.services.values() for w in parts]
         words += [w for e in self.expectations for w in _list(e.get("allowed", e.get("service")))]
         senders = {0, 65535}
@@ -227,8 +228,8 @@ def attribute_matches(condition: Any, value: list[str]) -> bool:
     if isinstance(condition, dict):
         if "within" in condition:
             held = condition["within"]
-            wide = [ipaddress.ip_network(p) for p in (held if isinstance(held, list) else [held])]
-            found = [ipaddress.ip_network(v) for v in value]
+            wide = [_network(p) for p in (held if isinstance(held, list) else [held])]
+            found = [_network(v) for v in value]
             return any(
                 f.version == w.version and f.subnet_of(w)  # type: ignore[arg-type]
                 for f in found
@@ -240,6 +241,16 @@ def attribute_matches(condition: Any, value: list[str]) -> bool:
     if any(c in condition for c in "*?["):
         return any(fnmatch.fnmatchcase(v, condition) for v in value)
     return condition in value
+
+
+def _network(text: str) -> ipaddress.IPv4Network | ipaddress.IPv6Network:
+    """A prefix; an IPv4-mapped IPv6 one is the IPv4 one."""
+    found = ipaddress.ip_network(text)
+    if isinstance(found, ipaddress.IPv6Network) and found.prefixlen >= 96:
+        mapped = found.network_address.ipv4_mapped
+        if mapped is not None:
+            return ipaddress.ip_network(f"{mapped}/{found.prefixlen - 96}")
+    return found
 
 
 def _compare(sign: str, value: str, limit: float) -> bool:

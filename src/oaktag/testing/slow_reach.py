@@ -1,0 +1,332 @@
+"""A slow walker: every pair of addresses, every path, node by node, straight from the words.
+
+It shares no code with the core. ``Net`` holds ``network.yaml`` as plain data, endpoints and pins.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass, field
+from ipaddress import IPv4Address, IPv4Network, IPv6Address, IPv6Network, ip_address, ip_network
+from typing import Any
+
+from oaktag.testing.slow import Packet, Stack
+
+Raw = dict[str, Any]
+Address = IPv4Address | IPv6Address
+Prefix = IPv4Network | IPv6Network
+#: (prefix, group, source); the newest and times do not occur here.
+Bound = tuple[Prefix, str, str]
+ORDER = ("pinned", "session", "inventory", "adopted", "segment")
+
+
+@dataclass(slots=True)
+class Being:
+    """An endpoint: addresses, the group that a rule gives it or None, a stable address or not."""
+
+    name: str
+    addresses: list[str]
+    group: str | None
+    stable: bool
+
+
+@dataclass(slots=True)
+class Row:
+    """What the walker finds for one (segment, group) pair and path."""
+
+    result: str
+    at: str | None
+    why: list[tuple[str | None, str]]
+    leak: bool
+    gone: bool
+
+
+@dataclass(slots=True)
+class Net:
+    """A network in the words of its file, with who lives in it."""
+
+    stack: Stack
+    nodes: list[Raw]
+    segments: list[Raw]
+    links: list[Raw]
+    feeds: list[Raw]
+    beings: list[Being]
+    pins: list[Raw] = field(default_factory=list)
+    _said: dict[tuple[str, str], list[bool]] = field(default_factory=dict)
+    _packets: list[Packet] = field(default_factory=list)
+
+    # -- who knows what ----------------------------------------------------------------------
+
+    def registry(self) -> list[Bound]:
+        """All the registry holds."""
+        held: list[Bound] = [
+            (ip_network(p["prefix"]), p["group"], "pinned") for p in self.pins if "at" not in p
+        ]
+        held += [
+            (ip_network(a), b.group, "inventory")
+            for b in self.beings
+            for a in b.addresses
+            if b.stable and b.group
+        ]
+        return held + [
+            (ip_network(p), s["tag"], "segment")
+            for s in self.segments
+            for p in s["prefixes"]
+            if "tag" in s
+        ]
+
+    def learned(self, node: Raw) -> list[Bound]:
+        """What a node learns itself."""
+        held: list[Bound] = [
+            (ip_network(p["prefix"]), p["group"], "pinned")
+            for p in self.pins
+            if p.get("at") == node["node"]
+        ]
+        mine = [s for s in self.segments if s["node"] == node["node"]]
+        if "segment" in node.get("learns", ()):
+            held += [
+                (ip_network(p), s["tag"], "segment")
+                for s in mine
+                if "tag" in s
+                for p in s["prefixes"]
+            ]
+        if "session" in node.get("learns", ()):
+            held += [
+                (ip_network(a), b.group, "session")
+                for b in self.beings
+                for a in b.addresses
+                if not b.stable and b.group and self.segment(a) in [s["segment"] for s in mine]
+            ]
+        return held
+
+    def known(self) -> dict[str, list[Bound]]:
+        """What each node knows, by letting feeds run until nothing new comes."""
+        own = {n["node"]: self.learned(n) for n in self.nodes}
+        relays = {n["node"]: n.get("relays", False) for n in self.nodes}
+        known = {name: list(held) for name, held in own.items()}
+        for _ in range(len(self.nodes) + 2):
+            for feed in self.feeds:
+                if feed.get("state") == "down":
+                    continue
+                sender = feed["from"]
+                if sender == "registry":
+                    sent = self.registry()
+                else:
+                    sent = known[sender] if relays[sender] else own[sender]
+                for bound in sent:
+                    if self.passes(feed, bound) and bound not in known[feed["to"]]:
+                        known[feed["to"]].append(bound)
+        return known
+
+    def passes(self, feed: Raw, bound: Bound) -> bool:
+        """Whether ``only`` lets a binding through."""
+        only = feed.get("only", {})
+        if "groups" in only and bound[1] not in only["groups"]:
+            return False
+        wide = [ip_network(p) for p in only.get("prefixes", ())]
+        return "prefixes" not in only or any(
+            w.version == bound[0].version and bound[0].subnet_of(w)  # type: ignore[arg-type]
+            for w in wide
+        )
+
+    def tag(self, held: list[Bound], address: str) -> str:
+        """The group that some bindings give an address."""
+        here = ip_address(address)
+        fitting = [b for b in held if here in b[0]]
+        if not fitting:
+            return "untagged"
+        number = {n: tag for n, (tag, _) in self.stack.groups.items()} | {"untagged": 0}
+        return min(fitting, key=lambda b: (-b[0].prefixlen, ORDER.index(b[2]), number[b[1]]))[1]
+
+    def segment(self, address: str) -> str | None:
+        """The segment of an address."""
+        here = ip_address(address)
+        fitting = [
+            (ip_network(p).prefixlen, s["segment"])
+            for s in self.segments
+            for p in s["prefixes"]
+            if here in ip_network(p)
+        ]
+        return max(fitting)[1] if fitting else None
+
+    # -- paths -------------------------------------------------------------------------------
+
+    def paths(self, start: str, end: str) -> list[list[tuple[str, Raw | None]]]:
+        """All least-cost paths as (node, link before it), by trying every way without a circle."""
+        found: list[tuple[int, list[tuple[str, Raw | None]]]] = []
+
+        def go(trail: list[tuple[str, Raw | None]], cost: int) -> None:
+            here = trail[-1][0]
+            if here == end:
+                found.append((cost, trail))
+                return
+            for link in self.links:
+                if here in link["between"]:
+                    other = next(n for n in link["between"] if n != here)
+                    if other not in [n for n, _ in trail]:
+                        go([*trail, (other, link)], cost + link.get("cost", 1))
+
+        go([(start, None)], 0)
+        least = min((cost for cost, _ in found), default=0)
+        return [trail for cost, trail in found if cost == least]
+
+    # -- rows --------------------------------------------------------------------------------
+
+    def people(self) -> Iterator[tuple[str, str, str, str]]:
+        """(name, address, segment, true group) of everybody who is somewhere."""
+        held = self.registry()
+        for being in self.beings:
+            for address in being.addresses:
+                segment = self.segment(address)
+                if segment is not None:
+                    yield being.name, address, segment, being.group or self.tag(held, address)
+
+    def rows(self) -> dict[tuple[object, ...], Row]:
+        """(source segment, group, destination segment, group, nodes of the path) → what happens."""
+        node_of = {s["segment"]: s["node"] for s in self.segments}
+        known = self.known()
+        rows: dict[tuple[object, ...], list[Row]] = {}
+        for a, a_address, a_segment, a_group in self.people():
+            for b, b_address, b_segment, b_group in self.people():
+                versions = ip_address(a_address).version, ip_address(b_address).version
+                if a == b or a_address == b_address or versions[0] != versions[1]:
+                    continue
+                ends = a_segment, a_group, b_segment, b_group
+                if a_segment == b_segment:
+                    ways: list[list[tuple[str, Raw | None]]] = [[(node_of[a_segment], None)]]
+                else:
+                    ways = self.paths(node_of[a_segment], node_of[b_segment])
+                if not ways:
+                    unconnected = Row("unconnected", None, [], False, False)
+                    rows.setdefault((*ends, ()), []).append(unconnected)
+                for way in ways:
+                    row = self.walk(way, known, (a_address, a_segment, a_group),
+                                    (b_address, b_segment, b_group))  # fmt: skip
+                    rows.setdefault((*ends, tuple(n for n, _ in way)), []).append(row)
+        return {key: self.weakest(found, key[-1]) for key, found in rows.items()}
+
+    @staticmethod
+    def weakest(found: list[Row], path: Any) -> Row:
+        """One row for several: the weakest result, the worst effect."""
+        order = ("unenforced", "observed", "enforced", "unconnected")
+
+        def strength(row: Row) -> tuple[int, int, int]:
+            result = order.index(row.result)
+            effect = 0 if row.leak else 1 if row.gone else 2
+            return result, effect if result == 0 else 0, -path.index(row.at) if row.at else 0
+
+        weak = min(found, key=strength)
+        return Row(
+            weak.result, weak.at, weak.why, any(r.leak for r in found), any(r.gone for r in found)
+        )
+
+    def walk(
+        self,
+        way: list[tuple[str, Raw | None]],
+        known: dict[str, list[Bound]],
+        source: tuple[str, str, str],
+        destination: tuple[str, str, str],
+    ) -> Row:
+        """One packet's way: what each point sees and does."""
+        nodes = {n["node"]: n for n in self.nodes}
+        frame = "untagged"
+        if nodes[way[0][0]].get("marks"):
+            frame = self.tag(known[way[0][0]], source[0])
+        why: list[tuple[str | None, str]] = []
+        cells: list[tuple[str, str] | str] = []
+        enforced = observed = None
+        met = False
+        for hop, (name, link) in enumerate(way):
+            if hop > 0 and link is not None and not link.get("carries", True):
+                frame = "untagged"
+            if hop > 1 and not nodes[way[hop - 1][0]].get("carries", False):
+                frame = "untagged"
+            for point in nodes[name].get("points", ()):
+                if point.get("mode") == "off":
+                    continue
+                met = True
+                reason = self.unjudged(point, source[1], destination[1])
+                if reason is None:
+                    bound = self.tag(known[name], source[0])
+                    seen = bound
+                    if point.get("match", {}).get("source") != "address" and hop > 0:
+                        pair = (frame, bound)
+                        if point.get("if_differ") == "bindings":
+                            pair = (bound, frame)
+                        seen = pair[0] if pair[0] != "untagged" else pair[1]
+                    there = self.tag(known[name], destination[0])
+                    held = self.in_scope(point, seen, there)
+                    reason = self.fault(seen, source[2], there, destination[2], held)
+                    if point.get("mode", "enforce") == "enforce":
+                        cells.append((seen, there) if held else point.get("outside", "allow"))
+                if reason is not None:
+                    why.append((name, reason))
+                elif point.get("mode", "enforce") == "enforce":
+                    enforced = enforced or name
+                else:
+                    observed = observed or name
+        if not met:
+            why.append((None, "no-point"))
+        leak, gone = self.effect(source, destination, cells)
+        if enforced or observed:
+            return Row("enforced" if enforced else "observed", enforced or observed, [], leak, gone)
+        return Row("unenforced", None, why, leak, gone)
+
+    @staticmethod
+    def unjudged(point: Raw, source: str, destination: str) -> str | None:
+        """Why a point does not judge between two segments."""
+        if source == destination and not point.get("inside", False):
+            return "inside"
+        for key, segment in (("from", source), ("toward", destination)):
+            if point.get(key, "*") != "*" and segment not in point[key]:
+                return "direction"
+        return None
+
+    def in_scope(self, point: Raw, source: str, destination: str) -> bool:
+        """Whether a point's list holds a cell."""
+        scope = point.get("scope", "all")
+        if scope == "all":
+            return True
+        ends = (("sources", source), ("destinations", destination))
+        return all(
+            any(group in self.stack.members(w) for w in scope.get(key, ["*"]))
+            for key, group in ends
+        )
+
+    @staticmethod
+    def fault(seen: str, source: str, there: str, destination: str, held: bool) -> str | None:
+        """What a judging point gets wrong first."""
+        if seen != source:
+            return "source-unknown" if seen == "untagged" else "source-wrong"
+        if there != destination:
+            return "destination-unknown" if there == "untagged" else "destination-wrong"
+        return None if held else "no-cell"
+
+    def effect(
+        self,
+        source: tuple[str, str, str],
+        destination: tuple[str, str, str],
+        cells: list[tuple[str, str] | str],
+    ) -> tuple[bool, bool]:
+        """Whether some packet leaks, and whether some is dropped though allowed."""
+        self._packets = self._packets or self.stack.packets()
+        version = ip_address(source[0]).version
+        leak = gone = False
+        should = self.allows((source[2], destination[2]))
+        judged = [self.allows(cell) for cell in cells]
+        for number, packet in enumerate(self._packets):
+            if packet[0] == version:
+                passes = all(said[number] for said in judged)
+                leak |= passes and not should[number]
+                gone |= should[number] and not passes
+        return leak, gone
+
+    def allows(self, cell: tuple[str, str] | str) -> list[bool]:
+        """What a cell, or what is outside, says of a packet of every kind."""
+        if isinstance(cell, str):
+            return [cell == "allow"] * len(self._packets)
+        if cell not in self._said:
+            self._said[cell] = [
+                self.stack.decide(*cell, packet, "action")[0] == "allow" for packet in self._packets
+            ]
+        return self._said[cell]

@@ -1,0 +1,206 @@
+"""Knowledge, paths and reach against a slow walker that tries everything."""
+
+from __future__ import annotations
+
+import json
+from pathlib import Path
+from typing import Any
+
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+import oaktag
+from oaktag.testing.slow import Stack
+from oaktag.testing.slow_reach import Being, Net
+from oaktag.testing.strategies import stacks, write_stack
+
+NODES = ("n0", "n1", "n2", "n3")
+PREFIXES = {
+    "s0": ["10.1.0.0/24", "2001:db8:1::/64"], "s1": ["10.2.0.0/24", "2001:db8:2::/64"],
+    "s2": ["10.1.0.128/25"], "s3": ["10.3.0.0/24"],
+}  # fmt: skip
+ADDRESSES = ("10.1.0.1", "10.1.0.2", "10.1.0.129", "10.2.0.1", "10.2.0.2", "10.3.0.1", "10.9.0.1",
+             "2001:db8:1::1", "2001:db8:2::1")  # fmt: skip
+GROUPS = ("ada", "bo", "cy", "di")
+
+maybe = st.sampled_from((True, True, False))
+points = st.fixed_dictionaries(
+    {
+        "mode": st.sampled_from(("enforce", "enforce", "enforce", "observe", "off")),
+        "inside": st.booleans(),
+        "outside": st.sampled_from(("allow", "deny")),
+        "if_differ": st.sampled_from(("frame", "bindings")),
+        "match": st.sampled_from(({"source": "tag"}, {"source": "tag"}, {"source": "address"})),
+        "from": st.sampled_from(("*", "*", "*", ["s0", "s1"])),
+        "toward": st.sampled_from(("*", "*", "*", ["s1", "s3"])),
+        "scope": st.sampled_from(("all", "all", {"destinations": ["cy", "front"]}, {"sources": ["bo"]})),
+    }
+)  # fmt: skip
+
+
+@st.composite
+def nets(draw: st.DrawFn) -> Net:
+    """Small networks with every feature."""
+    stack: Stack = draw(stacks(most_lines=4))
+    nodes: list[dict[str, Any]] = [
+        {
+            "node": name, "carries": draw(maybe), "marks": draw(st.booleans()),
+            "relays": draw(st.booleans()),
+            "learns": draw(st.lists(st.sampled_from(("session", "segment")), unique=True)),
+            "points": [
+                {"name": f"p{n}", **draw(points)}
+                for n in range(draw(st.sampled_from((0, 0, 1, 1, 2))))
+            ],
+        }
+        for name in NODES
+    ]  # fmt: skip
+    segments: list[dict[str, Any]] = []
+    for name, prefixes in PREFIXES.items():
+        segments.append(
+            {"segment": name, "node": draw(st.sampled_from(NODES)), "prefixes": prefixes}
+        )
+    pairs = st.sampled_from([(a, b) for a in NODES for b in NODES if a < b])
+    links = [
+        {"between": list(draw(pairs)), "carries": draw(maybe), "cost": draw(st.integers(1, 2)), "name": f"k{n}"}
+        for n in range(draw(st.integers(3, 6)))
+    ]  # fmt: skip
+    only = st.sampled_from(
+        (None, None, {"groups": ["ada", "cy"]}, {"prefixes": ["10.1.0.0/25", "10.2.0.0/16"]},
+         {"groups": ["bo"], "prefixes": ["10.0.0.0/8"]})
+    )  # fmt: skip
+    feeds: list[dict[str, Any]] = []
+    for number in range(draw(st.integers(0, 5))):
+        sender, receiver = draw(st.sampled_from(("registry", *NODES))), draw(st.sampled_from(NODES))
+        if sender != receiver:
+            feeds.append({"from": sender, "to": receiver, "name": f"f{number}"})
+            feeds[-1]["state"] = draw(st.sampled_from(("up", "up", "down")))
+            if kept := draw(only):
+                feeds[-1]["only"] = kept
+    beings = [
+        Being(
+            f"b{n}", draw(st.lists(st.sampled_from(ADDRESSES), min_size=1, max_size=2, unique=True)),
+            draw(st.sampled_from((*GROUPS, None))), draw(maybe),
+        )
+        for n in range(draw(st.integers(2, 5)))
+    ]  # fmt: skip
+    pins = draw(
+        st.lists(
+            st.fixed_dictionaries(
+                {
+                    "prefix": st.sampled_from(("10.1.0.0/24", "10.1.0.2/32", "10.2.0.0/30")),
+                    "group": st.sampled_from((*GROUPS, "untagged")),
+                },
+                optional={"at": st.sampled_from(NODES)},
+            ),
+            max_size=2,
+        )
+    )
+    return Net(stack, nodes, segments, links, feeds, beings, pins)
+
+
+def _write(net: Net, folder: Path) -> oaktag.Workspace:
+    write_stack(net.stack, folder)
+    config = json.loads((folder / "oaktag.yaml").read_text())
+    config["sources"] = [
+        {
+            "file": "all.csv",
+            "kind": "server",
+            "id": "name",
+            "address": "ip",
+            "stability": "stability",
+        }
+    ]
+    rows = [
+        f"{b.name},{';'.join(b.addresses)},{'fixed' if b.stable else 'leased'},{b.group or ''}"
+        for b in net.beings
+    ]
+    (folder / "all.csv").write_text("\n".join(["name,ip,stability,role", *rows]) + "\n")
+    rules = [{"give": n, "when": {"role": n}} for n in net.stack.groups]
+    for name, content in {
+        "oaktag.yaml": config,
+        "assignments.yaml": {"pins": net.pins, "rules": rules},
+        "network.yaml": {
+            "nodes": net.nodes, "segments": net.segments, "links": net.links, "feeds": net.feeds,
+        },
+    }.items():  # fmt: skip
+        (folder / name).write_text(json.dumps(content))
+    return oaktag.Workspace.load(folder)
+
+
+@settings(max_examples=120)
+@given(net=nets())
+def test_reach_is_what_walking_finds(net: Net, tmp_path: Path) -> None:
+    workspace = _write(net, tmp_path)
+    known = net.known()
+    for node in NODES:
+        said = workspace.bindings(node, ADDRESSES)["found"]
+        assert [f["group"] for f in said] == [net.tag(known[node], a) for a in ADDRESSES]
+    found: dict[tuple[object, ...], list[object]] = {}
+    for flow in workspace.reach()["flows"]:
+        ends = [flow[e][k] for e in ("source", "destination") for k in ("segment", "group")]
+        why = [(r["node"], r["why"]) for r in flow["reasons"]]
+        effects = {p["effect"] for p in flow["packets"]}
+        row = [flow["result"], flow["at"], why, "leak" in effects, "break" in effects]
+        same = found.setdefault((*ends, tuple(flow["path"])), row)
+        # Parallel links that fare differently are different paths, told apart by their links.
+        if same != row:
+            found[*ends, tuple(flow["path"])] = ["parallel"]
+    slow = net.rows()
+    assert found.keys() == slow.keys(), found.keys() ^ slow.keys()
+    for key, row in found.items():
+        if row != ["parallel"]:
+            walked = slow[key]
+            assert row == [walked.result, walked.at, walked.why, walked.leak, walked.gone], key
+
+
+def test_default_tags_stand_for_unknown_hosts(tmp_path: Path) -> None:
+    """A segment with a default is somebody; pins inside it are too; nobody else is."""
+    net = Net(
+        Stack({"ada": (310, {}), "bo": (320, {}), "cy": (410, {})}, {}, {}, [[]]),
+        [{"node": "n0", "learns": ["segment"], "points": [{"name": "p", "inside": True}]}],
+        [
+            {"segment": "s0", "node": "n0", "prefixes": ["10.1.0.0/24"], "tag": "ada"},
+            {"segment": "s1", "node": "n0", "prefixes": ["10.2.0.0/30"], "tag": "untagged"},
+            {"segment": "s2", "node": "n0", "prefixes": ["10.3.0.0/24"]},
+        ],
+        [], [{"from": "registry", "to": "n0"}],
+        [Being("b0", ["10.1.0.9"], "cy", stable=True)],
+        [{"prefix": "10.1.0.128/25", "group": "bo"}],
+    )  # fmt: skip
+    flows = _write(net, tmp_path).reach()["flows"]
+    ends = {
+        tuple(f[e][k] for e in ("source", "destination") for k in ("segment", "group"))
+        for f in flows
+    }
+    somebody = [("s0", "ada"), ("s0", "bo"), ("s0", "cy"), ("s1", "untagged")]
+    alone = {("s0", "cy"), ("s0", "bo")}  # one endpoint, or unknown hosts beside the default
+    assert ends == {(*a, *b) for a in somebody for b in somebody if not (a == b and a in alone)}
+    assert {f["effect"] for f in flows} == {"exact"}
+
+
+def test_many_equal_paths_are_grouped_by_result(tmp_path: Path) -> None:
+    """Seven stages of two links each: 128 equal paths, of which half lose the tag at each stage."""
+    nodes: list[dict[str, Any]] = [{"node": f"n{n}", "carries": True} for n in range(8)]
+    nodes[0]["marks"] = True
+    nodes[7]["points"] = [{"name": "p"}]
+    links = [
+        {"between": [f"n{n}", f"n{n + 1}"], "carries": bool(side) or n > 0}
+        for n in range(7)
+        for side in range(2)
+    ]
+    net = Net(
+        Stack({"ada": (310, {}), "cy": (410, {})}, {}, {}, [[]]), nodes,
+        [
+            {"segment": "s0", "node": "n0", "prefixes": ["10.1.0.0/24"]},
+            {"segment": "s1", "node": "n7", "prefixes": ["10.2.0.0/24"]},
+        ],
+        links,
+        [
+            {"from": "registry", "to": "n0"},
+            {"from": "registry", "to": "n7", "only": {"groups": ["cy"]}},
+        ],
+        [Being("b0", ["10.1.0.1"], "ada", stable=True), Being("b1", ["10.2.0.1"], "cy", stable=True)],
+    )  # fmt: skip
+    flows = _write(net, tmp_path).reach("ada", "cy")["flows"]
+    told = {(f["result"], f["paths"], tuple(r["why"] for r in f["reasons"])) for f in flows}
+    assert told == {("enforced", 64, ()), ("unenforced", 64, ("source-unknown",))}
