@@ -99,7 +99,7 @@ def _arrived(hearing: socket.socket, most: int) -> Iterator[int]:
         data = hearing.recv(4096)
         if data[-8:-4] == b"oak!":
             most -= 1
-            yield struct.unpack("!I", data[-4:])[0]
+            yield int.from_bytes(data[-4:], "big")
 
 
 def _frame(number: int, question: Question, router: str) -> bytes:
@@ -134,7 +134,7 @@ def _body(family: int, protocol: int, source: int, destination: int) -> bytes:
 
 
 def _sum(data: bytes) -> int:
-    total = sum(struct.unpack(f"!{len(data) // 2}H", data))
+    total: int = sum(struct.unpack(f"!{len(data) // 2}H", data))
     while total >> 16:
         total = (total & 0xFFFF) + (total >> 16)
     return ~total & 0xFFFF

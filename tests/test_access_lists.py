@@ -101,7 +101,7 @@ def _meant(stack: Stack, point: dict[str, Any], question: Question) -> bool:
             return bool(point["outside"] == "allow")
     if point["scope"] == "known" and d not in _behind(point):
         return bool(point["outside"] == "allow")
-    return stack.decide(s, d, tuple(packet), "action")[0] == "allow"
+    return stack.decide(s, d, packet, "action")[0] == "allow"
 
 
 def _segment(address: str) -> str | None:

@@ -21,7 +21,10 @@ def _run(folder: Path) -> subprocess.CompletedProcess[str]:
 def test_all_cases_agree() -> None:
     done = _run(CASES)
     count = len(list(CASES.glob("*/expected.json")))
-    assert (done.returncode, done.stdout.splitlines()[-1]) == (0, f"{count} of {count} cases agree"), done.stdout
+    assert (done.returncode, done.stdout.splitlines()[-1]) == (
+        0,
+        f"{count} of {count} cases agree",
+    ), done.stdout
 
 
 def test_a_wrong_or_unknown_key_fails(tmp_path: Path) -> None:
@@ -37,6 +40,12 @@ def test_a_wrong_or_unknown_key_fails(tmp_path: Path) -> None:
     done = _run(tmp_path)
     faults = [line.strip() for line in done.stdout.splitlines() if line.startswith("   ")]
     assert done.returncode == 1 and len(faults) == 6, done.stdout
-    for told in ("would is 'allow'", "'colour' is not known", "10.30.2.1: 2000", "nothing says", "'weather'"):
+    for told in (
+        "would is 'allow'",
+        "'colour' is not known",
+        "10.30.2.1: 2000",
+        "nothing says",
+        "'weather'",
+    ):
         assert any(told in fault for fault in faults), (told, faults)
     assert _run(tmp_path / "nothing").returncode == 1

@@ -159,7 +159,7 @@ def test_expectations_hold_or_show_a_packet(
     assert said["holds"] == (not against)
     if against:
         example = said["counterexample"]
-        packet: Packet = tuple(example["packet"].values())  # type: ignore[assignment]
+        packet: Packet = tuple(example["packet"].values())
         ends_of = example["source"]["group"], example["destination"]["group"]
         assert _breaks(stack, claim, *ends_of, packet, answer)
 
@@ -183,7 +183,7 @@ def test_a_question_about_a_service_is_answered_whole(tmp_path: Path) -> None:
         {"source": "ada", "destination": "cy", "permission": "web", "mode": "", "way": ""},
         {"source": "ada", "destination": "cy", "permission": "high", "mode": "observe", "way": ""},
     ]
-    named = {
+    named: dict[str, dict[str, Any]] = {
         "web": {"entries": [{"allow": ["80/tcp"]}], "otherwise": None},
         "high": {
             "entries": [{"allow": ["81-99/tcp"], "from_ports": "1024-65535"}],

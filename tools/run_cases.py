@@ -84,7 +84,9 @@ def _service(row: dict[str, Any]) -> list[str]:
     return [f"proto/{protocol}", "--family", str(family)]
 
 
-def _differ(what: str, row: dict[str, Any], said: dict[str, Any], skipped: tuple[str, ...]) -> Faults:
+def _differ(
+    what: str, row: dict[str, Any], said: dict[str, Any], skipped: tuple[str, ...]
+) -> Faults:
     for key in row:
         if key in skipped:
             continue
@@ -166,7 +168,9 @@ def reach(folder: Path, rows: list[dict[str, Any]]) -> Faults:
             yield f"reach {ends} over {path}: there is no such row"
         for flow in found:
             why = [[r["node"], r["why"]] for r in flow["reasons"]]
-            yield from _differ(f"reach {ends}", row, {**flow, "why": why}, ("source", "destination", "path"))
+            yield from _differ(
+                f"reach {ends}", row, {**flow, "why": why}, ("source", "destination", "path")
+            )
 
 
 def absent(folder: Path, rows: list[list[list[str]]]) -> Faults:
@@ -200,7 +204,10 @@ def _words(command: str) -> Callable[[Path, Any], Faults]:
     def compare(folder: Path, items: Any) -> Faults:
         status, out, err = oaktag(folder, command, "--json")
         shown = json.loads(out) if out else {}
-        told = [json.dumps(r, ensure_ascii=False) for r in shown.get("findings", shown.get("errors", []))]
+        told = [
+            json.dumps(r, ensure_ascii=False)
+            for r in shown.get("findings", shown.get("errors", []))
+        ]
         names = _names(folder)
         for item in items if isinstance(items, list) else [items]:
             text = item if isinstance(item, str) else json.dumps(item, ensure_ascii=False)
@@ -216,7 +223,9 @@ def _names(folder: Path) -> set[str]:
     names: set[str] = set()
     for path in folder.rglob("*.*"):
         if path.suffix in (".yaml", ".csv"):
-            names.update(re.findall(r"[a-z][\w.:-]*\w", path.read_text(encoding="utf-8", errors="replace")))
+            names.update(
+                re.findall(r"[a-z][\w.:-]*\w", path.read_text(encoding="utf-8", errors="replace"))
+            )
     return names - {"source", "destination", "line", "file", "the", "and", "for", "from", "to"}
 
 

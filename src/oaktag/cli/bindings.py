@@ -38,14 +38,13 @@ def command(context: Context, addresses: tuple[str, ...], node: str | None, as_j
         table(("address", "tag", "group", "by", "source", "of"), rows, right=(1,))
         return 0
     table(
-        ("prefix", "tag", "group", "source", "of", "learned at", "written in"),
+        ("prefix", "tag", "group", "source", "of", "learned at"),
         [
-            (b["prefix"], b["tag"], b["group"], b["source"], b["who"], b["from"],
-             f"{b['file']}:{b['line']}")
+            (b["prefix"], b["tag"], b["group"], b["source"], b["who"], b["from"])
             for b in document["bindings"]
         ],
         right=(1,),
-        wrap=(4, 6),
+        wrap=(4,),
     )  # fmt: skip
     say(f"{count(len(document['bindings']), 'binding')} known at {document['at']}")
     if node is None:

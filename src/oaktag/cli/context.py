@@ -115,10 +115,13 @@ def table(
     rows: Sequence[Sequence[Any]],
     right: Sequence[int] = (),
     wrap: Sequence[int] = (),
+    *,
+    spaced: bool = False,
 ) -> None:
     """A table for a terminal of 100 columns or more.
 
-    ``right`` are columns of numbers; ``wrap`` those whose text may run over several lines.
+    ``right`` are columns of numbers; ``wrap`` those whose text may run over several lines, with
+    an empty one between rows if ``spaced``.
     """
     from rich.console import Console
     from rich.table import Table
@@ -127,7 +130,13 @@ def table(
     console = Console(highlight=False, markup=False, emoji=False)
     if not console.is_terminal:
         console = Console(highlight=False, markup=False, emoji=False, width=WIDTH)
-    shown = Table(box=None, pad_edge=False, header_style="bold underline", padding=(0, 2, 0, 0))
+    shown = Table(
+        box=None,
+        pad_edge=False,
+        header_style="bold underline",
+        padding=(0, 2, 0, 0),
+        leading=int(spaced),
+    )
     for number, head in enumerate(heads):
         shown.add_column(
             Text(head), justify="right" if number in right else "left", overflow="fold",

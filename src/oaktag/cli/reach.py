@@ -55,7 +55,9 @@ def command(
             ],
             right=(1,),
             wrap=(2, 3, 4),
+            spaced=True,
         )
+        say()
     if document["unplaced"]:
         say(f"nobody of these groups is on a segment: {', '.join(document['unplaced'])}")
     if bad and not flows:

@@ -1,0 +1,95 @@
+"""Make the pictures in docs/screenshots again: real commands on the sample, in a terminal window.
+
+    python docs/make_screenshots.py [NAME...]
+
+Needs Xvfb, xterm and ImageMagick (Debian: xvfb, xterm, imagemagick). Each command runs in a window
+of its own on a virtual screen, and the window is taken.
+"""
+
+from __future__ import annotations
+
+import os
+import shutil
+import subprocess
+import sys
+import tempfile
+import time
+from pathlib import Path
+
+OUT = Path(__file__).parent / "screenshots"
+DISPLAY = ":77"
+#: picture → (folder, commands)
+SHOTS = {
+    "check": ("quillmere", ["oaktag check", "oaktag members --unassigned", "oaktag groups"]),
+    "matrix": ("quillmere", ["oaktag matrix"]),
+    "cell": ("quillmere", ["oaktag cell kiosks catalogue", "oaktag decide ivo loans-1 ssh"]),
+    "review": ("quillmere", ["oaktag review"]),
+    "expect": ("quillmere", ["oaktag expect"]),
+    "reach": ("quillmere", ["oaktag reach"]),
+    "compile": ("quillmere", ["oaktag compile", "oaktag prove", "sed -n '/map from_520 /,/^$/p;/chain pa8d98bf634/,/^$/p' lists/hall-edge.nft"]),
+    "lab": ("quillmere-mended", ["oaktag lab up", "oaktag lab probe", "oaktag lab down"]),
+    "bindings": ("quillmere", ["oaktag bindings --at hall-edge | head -30", "oaktag bindings --at hall-edge 10.20.2.103 10.20.12.41"]),
+}  # fmt: skip
+
+
+def take(name: str, folder: Path, commands: list[str]) -> None:
+    """Run commands in a terminal window and take its picture."""
+    done = folder / "done"
+    done.unlink(missing_ok=True)
+    lines = [f"printf '%s\\n' {_quoted('$ ' + c)}; {c}; echo" for c in commands]
+    script = folder / "shot.sh"
+    script.write_text(
+        "\n".join(["clear", "printf '\\033[?25l'", *lines, f"touch {done}", "sleep 60"]) + "\n"
+    )
+    window = subprocess.Popen(
+        [
+            "xterm", "-geometry", "106x47", "-fa", "DejaVu Sans Mono", "-fs", "11", "-bg", "#fbfaf7",
+            "-fg", "#222222", "-T", name, "-e", "sh", str(script),
+        ],
+        cwd=folder, env={**os.environ, "DISPLAY": DISPLAY},
+    )  # fmt: skip
+    deadline = time.monotonic() + 30
+    while not done.exists() and time.monotonic() < deadline:
+        time.sleep(0.1)
+    time.sleep(0.6)
+    path = OUT / f"{name}.png"
+    raw = folder / "raw.png"
+    subprocess.run(["import", "-display", DISPLAY, "-window", name, str(raw)], check=True)
+    frame = ["-trim", "-bordercolor", "#fbfaf7", "-border", "14", "+repage", "-colors", "64"]
+    subprocess.run(["convert", str(raw), *frame, str(path)], check=True)
+    window.terminate()
+    window.wait()
+    print(path)
+
+
+def _quoted(text: str) -> str:
+    return "'" + text.replace("'", "'\\''") + "'"
+
+
+def main(names: list[str]) -> None:
+    """Take all pictures, or those named."""
+    os.environ["PATH"] = f"{Path(sys.executable).parent}:{os.environ['PATH']}:/usr/sbin"
+    missing = [t for t in ("Xvfb", "xterm", "import") if shutil.which(t) is None]
+    if missing:
+        sys.exit(f"this needs {', '.join(missing)}")
+    OUT.mkdir(exist_ok=True)
+    screen = subprocess.Popen(["Xvfb", DISPLAY, "-screen", "0", "1280x1024x24"])
+    try:
+        time.sleep(1)
+        with tempfile.TemporaryDirectory() as place:
+            for folder, option in (("quillmere", "--sample"), ("quillmere-mended", "--mended")):
+                subprocess.run(
+                    ["oaktag", "new", f"{place}/{folder}", option],
+                    check=True,
+                    stdout=subprocess.DEVNULL,
+                )
+            for name, (folder, commands) in SHOTS.items():
+                if not names or name in names:
+                    take(name, Path(place) / folder, commands)
+    finally:
+        screen.terminate()
+        screen.wait()
+
+
+if __name__ == "__main__":
+    main(sys.argv[1:])

@@ -1,0 +1,25 @@
+"""Who may use a service of a group, as the matrix says now and as it would if watched lines acted.
+
+python examples/who_may_reach.py WORKSPACE GROUP SERVICE
+"""
+
+from __future__ import annotations
+
+import sys
+
+import oaktag
+
+
+def main(folder: str, group: str, service: str) -> None:
+    workspace = oaktag.Workspace.load(folder)
+    print(f"{service} of {group}:")
+    for source in ["untagged", *(g["group"] for g in workspace.groups()["groups"])]:
+        said = workspace.decide(source, group, service)
+        line = said["line"]
+        by = "the default" if line is None else f"{line['file']}:{line['line']}"
+        would = "" if said["would"] == said["action"] else f", would {said['would']}"
+        print(f"  {source:<16} {said['action']}{would}  by {by}")
+
+
+if __name__ == "__main__":
+    main(*sys.argv[1:4])
