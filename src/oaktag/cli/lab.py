@@ -25,8 +25,7 @@ def up(context: Context, as_json: bool) -> int:
         return 0
     say(
         f"up: {count(document['nodes'], 'node')}, {count(document['hosts'], 'endpoint')}, "
-        f"{count(document['links'], 'link')}, "
-        f"{document['tunnels']} of which carry tags in frames"
+        f"{count(document['links'], 'link')} (tags in frames on {document['tunnels']})"
     )
     hint("oaktag lab probe sends packets before and after the lists are loaded")
     return 0

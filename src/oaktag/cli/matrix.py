@@ -6,7 +6,17 @@ from typing import Any
 
 import click
 
-from oaktag.cli.context import Context, as_json, complete, emit, hint, pass_context, say, table
+from oaktag.cli.context import (
+    Context,
+    as_json,
+    complete,
+    emit,
+    hint,
+    paragraph,
+    pass_context,
+    say,
+    table,
+)
 
 LETTERS = "abcdefghijklmnopqrstuvwxyz"
 
@@ -38,7 +48,7 @@ def command(context: Context, source: str | None, destination: str | None, as_js
         [(name, *(cells[c] for c in columns)) for name, cells in rows.items()],
     )
     say()
-    say("to:  " + "  ".join(f"{n} {name}" for name, n in numbers.items()))
+    paragraph(", ".join(f"{n} {name}" for name, n in numbers.items()), " " * 4, first="to: ")
     say()
     table(
         ("code", "allows"), [(codes[f["form"]], f["allows"]) for f in document["forms"]], wrap=(1,)

@@ -15,7 +15,7 @@ ADVICE = {
     "no-point": "make a node on the path a point, or lead the path over one",
     "direction": "let {node} judge from {source} toward {destination}",
     "inside": "let {node} judge inside the segment",
-    "source-unknown": "feed {node} the bindings of {source}, or let frames carry the tag to it",
+    "source-unknown": "feed {node} the bindings of {source}",
     "source-wrong": "correct what {node} is told about {source}",
     "destination-unknown": "feed {node} the bindings of {destination}",
     "destination-wrong": "correct what {node} is told about {destination}",
@@ -102,6 +102,8 @@ def _cause(
         advice = ADVICE[why].format(
             node=node, source=first.source[0], destination=first.destination[0]
         )
+        if why == "source-unknown" and first.path is not None and first.path.nodes[0] != node:
+            advice += ", or let frames carry the tag to it"
     names = model.groups.all
     return {
         "effect": effect,
