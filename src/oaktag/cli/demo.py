@@ -8,7 +8,7 @@ from pathlib import Path
 
 import click
 
-from oaktag.cli.context import Context, hint, paragraph, pass_context, say
+from oaktag.cli.context import Context, as_json, emit, hint, paragraph, pass_context, say
 from oaktag.demo.sample import refresh_sample
 from oaktag.demo.walk import DOWN_STEPS, LAB_STEPS, MENDED_STEPS, STEPS, Document, Step, wrong
 from oaktag.operations.face import Workspace
@@ -17,8 +17,9 @@ from oaktag.operations.face import Workspace
 @click.command("demo")
 @click.argument("folder", metavar="[DIR]", default="quillmere")
 @click.option("--no-lab", is_flag=True, help="Send no packets.")
+@as_json
 @pass_context
-def command(context: Context, folder: str, no_lab: bool) -> int:
+def command(context: Context, folder: str, no_lab: bool, as_json: bool) -> int:
     """Write the sample into DIR and walk through the whole job on it.
 
     DIR-mended gets the mended version, on which nothing is found.
@@ -27,6 +28,8 @@ def command(context: Context, folder: str, no_lab: bool) -> int:
     path, mended = context.path(folder), context.path(f"{folder}-mended")
     refresh_sample(path)
     refresh_sample(mended, mended=True)
+    if as_json:
+        return _as_json(folder, path, with_lab=not no_lab and _lacking() is None)
     say(f"The county libraries of Quillmere are in {folder}/ now. This is the job, step by step.")
     lab = None if no_lab else _lacking()
     with_lab = not no_lab and lab is None
@@ -44,6 +47,26 @@ def command(context: Context, folder: str, no_lab: bool) -> int:
     _walk(f"{folder}-mended", mended, MENDED_STEPS + (LAB_STEPS + DOWN_STEPS if with_lab else ()))
     say(f"\nDone in {time.monotonic() - start:.1f} s.")
     hint(f"mend {folder}/ yourself: diff -r {folder} {folder}-mended shows how we did")
+    return 0
+
+
+def _as_json(folder: str, path: Path, *, with_lab: bool) -> int:
+    """What is wrong in the sample, and the documents that say so."""
+    workspace = Workspace.load(path)
+    if with_lab:
+        from oaktag.operations import lab
+
+        lab.up(workspace.model)
+    documents = _documents(path, with_lab)
+    if with_lab:
+        lab.down(workspace.model)
+    found = [{"command": name, "message": sentence} for name, sentence in wrong(documents)]
+    emit(
+        {
+            "command": "demo", "schema": 1, "folder": folder, "lab": with_lab, "found": found,
+            "documents": documents,
+        }
+    )  # fmt: skip
     return 0
 
 

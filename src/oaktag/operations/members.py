@@ -34,7 +34,7 @@ def members(model: Model, group: str | None = None, *, unassigned: bool = False)
 
 
 def endpoint_json(model: Model, row: int) -> Document:
-    """One endpoint: group, reason, what else would have taken it, what nearly did."""
+    """One endpoint: its group, the reason, what else would have taken it, what nearly did."""
     assignment, endpoints = model.assignment, model.files.endpoints
     group = max(int(assignment.group[row]), 0)
     by: Document | None = None
