@@ -250,9 +250,9 @@ def test_demo_walks_without_a_lab_and_touches_nothing_changed(oaktag: Run, tmp_p
     for told in ("$ oaktag -C quillmere expect", "What is wrong in the sample", "nothing found"):
         assert told in ran.out
     assert oaktag("-C", tmp_path, "demo", "--no-lab").status == 0
-    told = oaktag("-C", tmp_path, "demo", "--no-lab", "--json").json
-    jsonschema.validate(told, _schema("demo"))
-    assert {f["command"] for f in told["found"]} == {"check", "review", "expect", "reach"}
+    shown = oaktag("-C", tmp_path, "demo", "--no-lab", "--json").json
+    jsonschema.validate(shown, _schema("demo"))
+    assert {f["command"] for f in shown["found"]} == {"check", "review", "expect", "reach"}
     (tmp_path / "quillmere/groups.yaml").write_text("groups: []\n")
     ran = oaktag("-C", tmp_path, "demo", "--no-lab")
     assert ran.status == 2 and "was changed" in ran.err
