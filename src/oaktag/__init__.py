@@ -25,10 +25,10 @@ from oaktag.errors import (
     UsageError,
     WorkspaceError,
 )
-from oaktag.findings import CODES, Finding
 from oaktag.located import Location
 
 if TYPE_CHECKING:
+    from oaktag.findings import CODES, Finding
     from oaktag.operations.face import Workspace
 
 __version__ = "0.1.0"
@@ -53,4 +53,8 @@ def __getattr__(name: str) -> Any:
         from oaktag.operations.face import Workspace
 
         return Workspace
+    if name in ("CODES", "Finding"):
+        from oaktag import findings
+
+        return getattr(findings, name)
     raise AttributeError(f"module 'oaktag' has no attribute {name!r}")

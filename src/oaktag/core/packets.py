@@ -126,6 +126,11 @@ class Plane:
         """The mask of all atoms of the plane."""
         return ((1 << (self.rows * self.columns)) - 1) << self.offset
 
+    def meets(self, box: Box) -> bool:
+        """Whether the box speaks of some protocol here."""
+        low, high = box.protocols
+        return any(box.family in (0, f) and low <= p <= high for f, p in self.pairs)
+
     def touched(self, box: Box) -> int:
         """The atoms of which the box (whose protocols hold here) has at least one packet."""
         rows = _interval(self.source_cuts, box.sources, self.top)
@@ -159,16 +164,14 @@ class Atoms:
 
     def __init__(self, boxes: Iterable[Box]) -> None:
         distinct = list(dict.fromkeys(boxes))
-        heads = list(dict.fromkeys((b.family, b.protocols) for b in distinct))
-        kinds: dict[tuple[int, tuple[int, ...]], list[tuple[int, int]]] = {}
-        for family in FAMILIES:
-            for protocol in range(256):
-                told_by = tuple(
-                    i for i, (f, p) in enumerate(heads) if _covers(Box(f, p), family, protocol)
-                )
-                kinds.setdefault((span_of(family, protocol), told_by), []).append(
-                    (family, protocol)
-                )
+        told: dict[tuple[int, int], int] = {(f, p): 0 for f in FAMILIES for p in range(256)}
+        for number, (family, (low, high)) in enumerate({(b.family, b.protocols) for b in distinct}):
+            for pair in ((f, p) for f in FAMILIES for p in range(low, high + 1)):
+                if family in (0, pair[0]):
+                    told[pair] |= 1 << number
+        kinds: dict[tuple[int, int], list[tuple[int, int]]] = {}
+        for pair, told_by in told.items():
+            kinds.setdefault((span_of(*pair), told_by), []).append(pair)
         planes: list[Plane] = []
         offset = 0
         for (top, _), pairs in kinds.items():
@@ -192,7 +195,7 @@ class Atoms:
             if known is None:
                 known = 0
                 for plane in self.planes:
-                    if any(_covers(box, *pair) for pair in plane.pairs):
+                    if plane.meets(box):
                         known |= plane.touched(box)
                 self._masks[box] = known
             result |= known

@@ -7,24 +7,26 @@ from __future__ import annotations
 from datetime import UTC, datetime
 from functools import cached_property
 from pathlib import Path
+from typing import TYPE_CHECKING
 
-from oaktag.core.addresses import Prefix
 from oaktag.core.assignment import Assignment
 from oaktag.core.bindings import Binding, Lookup
 from oaktag.core.ends import End, parse_end
 from oaktag.core.groups import Groups
-from oaktag.core.judging import Judge, scope_of
-from oaktag.core.knowledge import Knowledge
 from oaktag.core.lines import Line, line_keys
 from oaktag.core.matrix import Matrix
-from oaktag.core.network import Network, Point
 from oaktag.core.packets import Atoms
-from oaktag.core.paths import Paths
-from oaktag.core.placement import Host, place_endpoints, place_unknown
-from oaktag.core.reach import State
-from oaktag.core.registry import PrefixPin, learned_bindings, registry_bindings
 from oaktag.errors import UsageError
 from oaktag.workspace.load import Files, is_workspace, load
+
+if TYPE_CHECKING:  # imported where they are needed: an answer about a cell needs no network
+    from oaktag.core.addresses import Prefix
+    from oaktag.core.knowledge import Knowledge
+    from oaktag.core.network import Network, Point
+    from oaktag.core.paths import Paths
+    from oaktag.core.placement import Host
+    from oaktag.core.reach import State
+    from oaktag.core.registry import PrefixPin
 
 
 class Model:
@@ -82,6 +84,8 @@ class Model:
     @cached_property
     def registry_bindings(self) -> list[Binding]:
         """All bindings that the registry holds, losers included."""
+        from oaktag.core.registry import registry_bindings
+
         return registry_bindings(self.groups, self.assignment, self.prefix_pins, self.network)
 
     @cached_property
@@ -92,6 +96,9 @@ class Model:
     @cached_property
     def knowledge(self) -> Knowledge:
         """What every node knows."""
+        from oaktag.core.knowledge import Knowledge
+        from oaktag.core.registry import learned_bindings
+
         learned = learned_bindings(self.groups, self.assignment, self.prefix_pins, self.network)
         return Knowledge(
             self.network, self.registry_bindings, learned, self.files.config.binding_order
@@ -118,10 +125,14 @@ class Model:
     @cached_property
     def paths(self) -> Paths:
         """Least-cost paths."""
+        from oaktag.core.paths import Paths
+
         return Paths(self.network)
 
     @cached_property
     def _placed(self) -> tuple[list[Host], list[tuple[int, Prefix]]]:
+        from oaktag.core.placement import place_endpoints
+
         return place_endpoints(self.groups, self.assignment, self.network, self.registry)
 
     @property
@@ -132,12 +143,16 @@ class Model:
     @cached_property
     def hosts(self) -> list[Host]:
         """Everybody who is somewhere: endpoints, and unknown hosts of segments with a default."""
+        from oaktag.core.placement import place_unknown
+
         known = self._placed[0]
         tables = [self.knowledge.at(name) for name in self.network.nodes]
         return known + place_unknown(self.groups, self.network, self.registry, tables, known)
 
     def scope(self, point: Point) -> tuple[list[int], list[int]]:
         """The groups whose cells a point holds, as sources and as destinations."""
+        from oaktag.core.judging import scope_of
+
         placed: dict[str, set[int]] = {}
         for host in self._placed[0]:
             if host.segment is not None:
@@ -156,6 +171,9 @@ class Model:
     @cached_property
     def state(self) -> State:
         """The network as intended: what nodes know and points hold."""
+        from oaktag.core.judging import Judge
+        from oaktag.core.reach import State
+
         judges = {
             name: Judge(point, self.matrix, self.scope(point))
             for name, point in self.network.points.items()
