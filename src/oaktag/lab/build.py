@@ -154,13 +154,18 @@ def _nodad(address: str) -> str:
 
 def _entry_rules(*, marks: bool, carries: bool) -> str:
     """What a node does with marks: sets them for its hosts if it marks, and lets them through
-    from link to link if it carries them. The kernel's own packets carry none.
+    from link to link if it carries them. The kernel's own packets carry none. A connection's
+    opening packet passes once: sent again, it would count twice in the cells.
     """
+    opening = 'iifname "v*" tcp flags & (syn | ack) == syn'
     lines = [
         f"table inet {ENTRY_TABLE} {{",
         "map tags4 { type ipv4_addr : mark; flags interval; }",
         "map tags6 { type ipv6_addr : mark; flags interval; }",
+        "set opened { typeof tcp sequence; flags dynamic; timeout 5s; size 65536; }",
         "chain enter { type filter hook prerouting priority mangle; policy accept;",
+        f"{opening} tcp sequence @opened drop",
+        f"{opening} add @opened {{ tcp sequence }}",
         'iifname "v*" meta mark set 0',
         'iifname "l*" meta mark set meta mark & 0xffff',
     ]
