@@ -34,6 +34,22 @@ TABLE = [
     (["check", "--codes"], 0, ["OT301", "a line that no packet reaches"]),
     (["groups"], 0, ["wall-displays   2001  0x7d1  issued", "1 endpoint in none"]),
     (["members", "kiosks"], 0, ["SC-200, SC-210", "5 endpoints, 5 of them in a group"]),
+    (["members"], 0, ["patrons          320       10         2  10 devices", "1 in no group"]),
+    (["members", "--all"], 0, ["nothing assigns it", "40 endpoints, 39 of them"]),
+    (["members", "--when", "site=ashgrove, model=WD-*|SC-*"], 0, ["4 endpoints, 4 of them"]),
+    (["members", "--when", "firmware>=5, address=10.20.2.0/24"], 0, ["3 endpoints"]),
+    (["members", "--uncertain"], 0, ["0 endpoints differ"]),
+    (["members", "--rule", "13"], 0, ["loses", "ivo", "takes 6, loses 1"]),
+    (["members", "--withheld"], 0, ["its address is leased", "12 members without"]),
+    (["attributes"], 0, ["firmware          13       4", "inventory/devices.csv"]),
+    (["attributes", "role"], 0, ["librarian-lead", "3 values"]),
+    (["attributes", "--like", "sc-2"], 0, ["SC-210", "2 values"]),
+    (["explain", "0200.5E10.0013"], 0, ["nothing assigns it", "nearly return-sorters"]),
+    (["explain", "10.20.2.103"], 0, ["of 02:00:5e:20:00:03", "central-access", "icmp, 53,631"]),
+    (["explain", "10.20.200.0/24"], 0, ["6 bindings of the registry inside it", "catalogue-1"]),
+    (["explain", "0x136"], 0, ["librarians: tag 310, 0x136", "front-desks, in-library"]),
+    (["explain", "hall"], 0, ["hall is a set of catalogue"]),
+    (["explain", "ivo"], 0, ["by the pin in assignments.yaml:2", "would have given librarians"]),
     (["members", "--unassigned"], 0, ["return-sorters, but for purpose"]),
     (["bindings"], 0, ["10.20.201.11/32", "loans-1", "46 bindings known at registry"]),
     (["bindings", "--at", "carrier"], 0, ["0 bindings known at carrier", "no feed brings carrier"]),
@@ -146,6 +162,21 @@ def test_batch_keeps_rows_and_says_each_fault(oaktag: Run, sample: Path) -> None
         (["bindings", "--at", "hall-egde"], 2, "perhaps hall-edge"),
         (["bindings", "10.20.1"], 2, "no address"),
         (["members", "librarian"], 2, "perhaps librarians"),
+        (["members", "--rule", "3"], 2, "there are 5, 7, 9"),
+        (["members", "--when", "site"], 2, "is no condition"),
+        (["members", "kiosks", "--withheld"], 2, "one question at a time"),
+        (["members", "--against", "HEAD~99"], 2, "neither a folder nor a git revision"),
+        (["attributes", "modle"], 2, "perhaps model"),
+        (["explain", "catalog"], 2, "perhaps catalogue"),
+        (["explain", "10.20.200.1/24"], 2, "host bits"),
+        (["pin", "ivo", "--to", "kiosks"], 2, "is pinned twice"),
+        (["pin", "nobody", "--to", "kiosks"], 2, "is no group, set"),
+        (["pin", "ada", "--to", "hall"], 2, "a pin gives one group"),
+        (["pin", "ada", "--to", "kiosks", "--until", "June"], 2, "as in 2027-01-31"),
+        (["unpin", "ada"], 2, "is not pinned"),
+        (["rename", "patrons", "kiosks"], 2, "is there already"),
+        (["rename", "patrons", "points"], 2, "a word of Oak Tag's own"),
+        (["rename", "patron", "guests"], 2, "perhaps patrons"),
         (["compile", "--point", "hall"], 2, "there are hall-edge"),
         (["chekc"], 2, "perhaps check"),
         (["new", "."], 2, "not empty"),
@@ -186,12 +217,14 @@ def test_numbers_are_written_and_all_else_is_kept(oaktag: Run, sample: Path) -> 
     assert (shown["wall-displays"], shown["catalogue"], shown["makers"]) == (2001, 2002, 2003)
     refused = oaktag("-C", sample, "compile")
     assert refused.status == 2 and "oaktag groups --number" in refused.err
+    tried = oaktag("-C", sample, "groups", "--number", "--dry-run")
+    assert path.read_text() == text and "+    tag: issued 2003" in tried.out
     assert oaktag("-C", sample, "groups", "--number").status == 0
     after = path.read_text()
     for group, tag in (("wall-displays", 2001), ("catalogue", 2002)):
         after = after.replace(f"{{id: {group}, tag: issued {tag},", f"{{id: {group},")
     assert after.replace("id: makers\n    tag: issued 2003\n", "id: makers\n") == text
-    assert oaktag("-C", sample, "groups", "--number", "--json").json["written"] == {}
+    assert oaktag("-C", sample, "groups", "--number", "--json").json["numbers"] == {}
     config = sample / "oaktag.yaml"
     config.write_text(config.read_text().replace("issue: 2000-2999", "issue: 2000-2003"))
     path.write_text(path.read_text().replace("sets:", "  - {id: last-one}\nsets:"))

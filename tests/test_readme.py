@@ -30,7 +30,7 @@ def _run(script: str, folder: Path) -> str:
 def test_the_first_quarter_of_an_hour(tmp_path: Path, real_kernel: None) -> None:
     said = _run(_blocks("sh"), tmp_path)
     for told in (
-        "scales: issued 2000", "no source gives the attribute 'hostname'", "nothing found",
+        "+  - {id: scales, tag: issued 2000}", "no source gives the attribute 'hostname'", "nothing found",
         "FAILS", "gate does not know the", "2 of 2 hold", "equal, for all packets",
     ):  # fmt: skip
         assert told in said, told

@@ -38,6 +38,7 @@ CODES: dict[str, Code] = {
         Code("OT211", "warning", "bindings of one prefix and source with different tags"),
         Code("OT212", "warning", "a rule that would give a group which does not exist"),
         Code("OT213", "warning", "a group without a number in the files"),
+        Code("OT214", "warning", "a session of an endpoint that no source has"),
         Code("OT301", "warning", "a line that no packet reaches"),
         Code("OT302", "warning", "an entry of a line that no packet reaches"),
     )

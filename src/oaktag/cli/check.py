@@ -28,7 +28,7 @@ def command(context: Context, as_json: bool, codes: bool, fail_on: str) -> int:
     if as_json:
         emit(document)
     else:
-        findings_text(document["findings"])
+        findings_text(document["findings"], len(document["accepted"]))
     return failed(document["findings"], fail_on)
 
 

@@ -155,7 +155,7 @@ def place(row: dict[str, Any] | None) -> str:
     return "default" if row is None else f"{row['file']}:{row['line']}"
 
 
-def findings_text(findings: Sequence[dict[str, Any]]) -> None:
+def findings_text(findings: Sequence[dict[str, Any]], accepted: int = 0) -> None:
     """Findings for people: what, where, and what to do."""
     for found in findings:
         where = f"{found['file']}:{found['line']}" if found["line"] else found["file"]
@@ -167,7 +167,21 @@ def findings_text(findings: Sequence[dict[str, Any]]) -> None:
         paragraph(found["hint"], " " * 8, first="      → ")
     kinds = {s: sum(f["severity"] == s for f in findings) for s in LEVELS[:3]}
     counts = ", ".join(count(n, s) for s, n in kinds.items() if n)
-    say(f"{counts or 'nothing'} found")
+    borne = f"; {accepted} accepted in oaktag.yaml" if accepted else ""
+    say(f"{counts or 'nothing'} found{borne}")
+
+
+dry_run = click.option("--dry-run", "dry", is_flag=True, help="Show the change, write nothing.")
+
+
+def show_change(document: dict[str, Any]) -> None:
+    """A change as a diff, and whether it was written."""
+    click.echo(document["diff"], nl=False)
+    files = ", ".join(document["files"])
+    if not document["files"]:
+        say("nothing to change")
+    else:
+        say(f"written: {files}" if document["written"] else f"not written: {files}")
 
 
 def progress(word: str) -> Callable[[str], None]:

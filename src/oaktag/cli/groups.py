@@ -4,24 +4,37 @@ from __future__ import annotations
 
 import click
 
-from oaktag.cli.context import Context, as_json, count, emit, hint, pass_context, say, table
+from oaktag.cli.context import (
+    Context,
+    as_json,
+    count,
+    dry_run,
+    emit,
+    hint,
+    pass_context,
+    say,
+    show_change,
+    table,
+)
 
 
 @click.command("groups")
 @as_json
 @click.option("--number", is_flag=True, help="Write issued numbers into groups.yaml.")
+@dry_run
 @pass_context
-def command(context: Context, as_json: bool, number: bool) -> int:
+def command(context: Context, as_json: bool, number: bool, dry: bool) -> int:
     """Groups, their tags, members and bindings."""
-    written: dict[str, int] = {}
     if number:
-        written = context.workspace().number_groups()
+        changed = context.workspace().number_groups(dry=dry)
+        if as_json:
+            emit(changed)
+            return 0
+        show_change(changed)
     document = context.workspace().groups()
     if as_json:
-        emit({**document, "written": written} if number else document)
+        emit(document)
         return 0
-    for group, tag in written.items():
-        say(f"{group}: issued {tag}, written to groups.yaml")
     table(
         ("group", "tag", "hex", "number", "members", "bindings", "title"),
         [
@@ -37,6 +50,9 @@ def command(context: Context, as_json: bool, number: bool) -> int:
         f"{count(len(document['groups']), 'group')}; "
         f"{count(document['unassigned'], 'endpoint')} in none of them"
     )
+    for offer in document["offered"]:
+        tail = "" if offer["tag"] is None else f", tag: issued {offer['tag']}"
+        say(f"a rule comes to {offer['group']}; to have it: - {{id: {offer['group']}{tail}}}")
     if any(g["number"] == "not written" for g in document["groups"]):
         hint("oaktag groups --number writes the numbers that are not written yet")
     elif document["unassigned"]:

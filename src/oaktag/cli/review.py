@@ -17,5 +17,5 @@ def command(context: Context, as_json: bool, fail_on: str) -> int:
     if as_json:
         emit(document)
     else:
-        findings_text(document["findings"])
+        findings_text(document["findings"], len(document["accepted"]))
     return failed(document["findings"], fail_on)

@@ -10,10 +10,11 @@ while another held and ``unless`` did not bar, or which ``unless`` alone barred.
 from __future__ import annotations
 
 import re
-from collections.abc import Sequence
+from bisect import bisect_left
+from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
 from fnmatch import translate
-from functools import cached_property
+from functools import cache, cached_property
 
 import numpy as np
 from numpy.typing import NDArray
@@ -25,6 +26,7 @@ from oaktag.located import Location
 Bools = NDArray[np.bool_]
 DECIMAL = re.compile(r"[+-]?(\d+(\.\d*)?|\.\d+)")
 COMPARISONS = (">=", ">", "<=", "<")
+NAMED = re.compile(r"\{([^{}]+)\}")
 
 
 @dataclass(frozen=True, slots=True)
@@ -48,7 +50,17 @@ class Glob:
 
     def holds(self, element: str) -> bool:
         """Whether one element of the attribute matches."""
-        return re.compile(translate(self.pattern)).match(element) is not None
+        return _compiled(self.pattern).match(element) is not None
+
+    @property
+    def beginning(self) -> str:
+        """The plain text that every match begins with."""
+        return re.split(r"[*?\[]", self.pattern, maxsplit=1)[0]
+
+
+@cache
+def _compiled(pattern: str) -> re.Pattern[str]:
+    return re.compile(translate(pattern))
 
 
 @dataclass(frozen=True, slots=True)
@@ -108,13 +120,23 @@ class Condition:
 
 @dataclass(frozen=True, slots=True)
 class Rule:
-    """An assignment rule; ``give`` is a group's index, 0 for ``untagged``."""
+    """An assignment rule.
+
+    ``give`` is a group's index, 0 for ``untagged``; -1 where ``template`` makes the group's name
+    of attributes, as in ``{site}-{role}``.
+    """
 
     give: int
     when: tuple[Condition, ...]
     unless: tuple[Condition, ...]
     location: Location
     min_confidence: float = 0.0
+    template: str = ""
+
+    @property
+    def named(self) -> tuple[str, ...]:
+        """The attributes in the template."""
+        return tuple(NAMED.findall(self.template))
 
 
 @dataclass(frozen=True, slots=True)
@@ -147,14 +169,22 @@ class Assignment:
         endpoints: N endpoints.
         rules: in order.
         pins: those that count on the day; at most one an endpoint.
+        groups: name → index, for rules that make the name.
 
     Attributes:
         group: int32 [N], the group's index; -1 where nobody assigned.
         rule: int32 [N], the deciding rule; -1 for none or a pin.
         pin: int32 [N], the deciding pin; -1 for none.
+        lost: rows that a rule took for a group which does not exist → (rule, the name).
     """
 
-    def __init__(self, endpoints: Endpoints, rules: Sequence[Rule], pins: Sequence[Pin]) -> None:
+    def __init__(
+        self,
+        endpoints: Endpoints,
+        rules: Sequence[Rule],
+        pins: Sequence[Pin],
+        groups: Mapping[str, int] | None = None,
+    ) -> None:
         self.endpoints = endpoints
         self.rules = tuple(rules)
         self.pins = tuple(pins)
@@ -165,15 +195,34 @@ class Assignment:
         for number, pin in enumerate(self.pins):
             row = endpoints.index[pin.endpoint]
             self.pin[row], self.group[row] = number, pin.group
+        self._groups = groups or {}
+        self.lost: dict[int, tuple[int, str]] = {}
         free = np.flatnonzero(self.pin < 0)
         for number, rule in enumerate(self.rules):
-            taken = free[self.matches(rule, free)]
-            self.group[taken], self.rule[taken] = rule.give, number
-            free = free[self.group[free] < 0]
+            held = self.matches(rule, free)
+            taken = free[held]
+            if rule.template:
+                for row in taken.tolist():
+                    name = self.given(rule, row)
+                    if name in self._groups:
+                        self.group[row], self.rule[row] = self._groups[name], number
+                    else:
+                        self.lost[row] = number, name
+            else:
+                self.group[taken], self.rule[taken] = rule.give, number
+            free = free[~held]
+
+    def given(self, rule: Rule, row: int) -> str:
+        """The name that a rule with a template makes for an endpoint that it matches."""
+        first = {a: self.endpoints.value(row, a)[0] for a in rule.named}
+        return NAMED.sub(lambda part: first[part[1]], rule.template)
 
     def matches(self, rule: Rule, rows: NDArray[np.int64]) -> Bools:
         """Which of the rows the rule would take, whatever other rules say."""
         result = np.ones(len(rows), dtype=np.bool_)
+        for attribute in rule.named:
+            column = self.endpoints.columns.get(attribute)
+            result &= False if column is None else column.codes[rows] >= 0
         for condition in rule.when:
             result &= self._holds(condition, rows, rule.min_confidence)
         return result & ~self._barred(rule, rows)
@@ -190,12 +239,22 @@ class Assignment:
             return np.zeros(len(rows), dtype=np.bool_)
         truth = self._truth.get((condition.attribute, condition.test))
         if truth is None:
-            truth = np.array([_any(condition.test, v) for v in column.values] + [False])
+            truth = np.zeros(len(column.values) + 1, dtype=np.bool_)
+            truth[self._index(condition.attribute).matching(condition.test)] = True
             self._truth[condition.attribute, condition.test] = truth
         held: Bools = truth[column.codes[rows]]
         if surely > 0:
             held = held & (column.confidence[rows] >= np.float32(surely))
         return held
+
+    def _index(self, attribute: str) -> _Index:
+        if attribute not in self._indices:
+            self._indices[attribute] = _Index(self.endpoints.columns[attribute].values)
+        return self._indices[attribute]
+
+    @cached_property
+    def _indices(self) -> dict[str, _Index]:
+        return {}
 
     @cached_property
     def _truth(self) -> dict[tuple[str, Test], Bools]:
@@ -239,5 +298,37 @@ class Assignment:
         return result
 
 
-def _any(test: Test, value: Value) -> bool:
-    return any(test.holds(element) for element in value)
+class _Index:
+    """The distinct values of one attribute, found by their elements.
+
+    A test is evaluated once for each distinct element; one that begins with plain text only for
+    those elements, neighbours in sorted order, that begin alike.
+    """
+
+    def __init__(self, values: Sequence[Value]) -> None:
+        holders: dict[str, list[int]] = {}
+        for number, value in enumerate(values):
+            for element in value:
+                holders.setdefault(element, []).append(number)
+        self._holders = holders
+        self._sorted: list[str] | None = None
+
+    def matching(self, test: Test) -> list[int]:
+        """Numbers of the values of which some element matches."""
+        return [n for element in self._elements(test) for n in self._holders[element]]
+
+    def _elements(self, test: Test) -> Iterable[str]:
+        if isinstance(test, Equals) and isinstance(test.value, str):
+            return [test.value] if test.value in self._holders else []
+        if isinstance(test, AnyOf):
+            return {e for member in test.members for e in self._elements(member)}
+        candidates: Iterable[str] = self._holders
+        if isinstance(test, Glob) and test.beginning:
+            if self._sorted is None:
+                self._sorted = sorted(self._holders)
+            low = bisect_left(self._sorted, test.beginning)
+            high = bisect_left(self._sorted, test.beginning + chr(0x10FFFF))
+            candidates = self._sorted[low:high]
+            if test.pattern == f"{test.beginning}*":
+                return candidates
+        return [e for e in candidates if test.holds(e)]

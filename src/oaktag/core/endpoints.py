@@ -32,11 +32,13 @@ class Column:
         codes: int32 [N], index into ``values``; -1 where the endpoint lacks it.
         values: each distinct value once, a tuple of its elements.
         confidence: float32 [N], 1 where none was given.
+        origin: int16 [N], index into ``Endpoints.origins``: who gave the value.
     """
 
     codes: NDArray[np.int32]
     values: list[Value]
     confidence: NDArray[np.float32]
+    origin: NDArray[np.int16]
 
     def value(self, row: int) -> Value:
         """The endpoint's value; empty where it has none."""
@@ -60,6 +62,15 @@ class SourceTable:
     confidences: dict[str, list[float]] = field(default_factory=dict)
 
 
+@dataclass(slots=True)
+class SessionFacts:
+    """What sessions say beside where: rows in the order of time, attributes ``session.NAME``."""
+
+    file: str
+    endpoints: list[str]
+    columns: dict[str, list[Value]]
+
+
 @dataclass(frozen=True, slots=True)
 class Correction:
     """One attribute of one endpoint put right by hand; an empty value takes it away."""
@@ -79,35 +90,51 @@ class Endpoints:
         columns: attribute → its column.
         locations: where each was first written.
         kinds_differ: rows to which two sources give two kinds.
+        origins: the files that gave values.
     """
 
     def __init__(
-        self, sources: Sequence[SourceTable] = (), corrections: Sequence[Correction] = ()
+        self,
+        sources: Sequence[SourceTable] = (),
+        corrections: Sequence[Correction] = (),
+        sessions: SessionFacts | None = None,
     ) -> None:
         self.ids: list[str] = []
+        self.origins: list[str] = []
         self.index: dict[str, int] = {}
         self._where: list[tuple[str, int]] = []
         rows_of = [self._enter(source) for source in sources]
         self.columns: dict[str, Column] = {}
         self._codes: dict[str, dict[Value, int]] = {}
+        self._parsed: dict[Value, list[Prefix]] = {}
         self.kinds_differ: list[int] = []
         kinds: dict[int, str] = {}
         for source, rows in zip(sources, rows_of, strict=True):
             for row in rows.tolist():
                 if kinds.setdefault(row, source.kind) != source.kind:
                     self.kinds_differ.append(row)
-            self._merge("id", rows, [(i,) for i in source.ids], None)
-            self._merge("kind", rows, [(source.kind,)] * len(rows), None)
+            origin = self._origin(source.file)
+            self._merge("id", rows, [(i,) for i in source.ids], None, origin)
+            self._merge("kind", rows, [(source.kind,)] * len(rows), None, origin)
             for name, values in source.columns.items():
-                self._merge(name, rows, values, source.confidences.get(name))
+                self._merge(name, rows, values, source.confidences.get(name), origin)
+        if sessions is not None:
+            rows = np.array([self.index[e] for e in sessions.endpoints], dtype=np.int64)
+            for name, values in sessions.columns.items():
+                self._merge(name, rows, values, None, self._origin(sessions.file))
         for correction in corrections:
-            row = self.index[correction.endpoint]
-            self._merge(correction.attribute, np.array([row]), [correction.value], None)
+            row, origin = self.index[correction.endpoint], self._origin(correction.location.file)
+            self._merge(correction.attribute, np.array([row]), [correction.value], None, origin)
             if not correction.value:
                 self.columns[correction.attribute].codes[row] = -1
 
     def __len__(self) -> int:
         return len(self.ids)
+
+    def _origin(self, file: str) -> int:
+        if file not in self.origins:
+            self.origins.append(file)
+        return self.origins.index(file)
 
     def _enter(self, source: SourceTable) -> NDArray[np.int64]:
         rows = np.empty(len(source.ids), dtype=np.int64)
@@ -126,13 +153,15 @@ class Endpoints:
         rows: NDArray[np.int64],
         values: list[Value],
         confidence: list[float] | None,
+        origin: int,
     ) -> None:
         column = self.columns.get(name)
         if column is None:
             size = len(self.ids)
             column = self.columns[name] = Column(
-                np.full(size, -1, dtype=np.int32), [], np.ones(size, dtype=np.float32)
-            )
+                np.full(size, -1, dtype=np.int32), [], np.ones(size, dtype=np.float32),
+                np.zeros(size, dtype=np.int16),
+            )  # fmt: skip
             self._codes[name] = {}
         codes = self._codes[name]
         fresh = np.array(
@@ -143,6 +172,7 @@ class Endpoints:
         column.codes[rows[given]] = fresh[given]
         sure = np.ones(len(rows)) if confidence is None else np.array(confidence)
         column.confidence[rows[given]] = sure[given]
+        column.origin[rows[given]] = origin
 
     def location(self, row: int) -> Location:
         """Where the endpoint was first written."""
@@ -171,4 +201,8 @@ class Endpoints:
 
     def addresses(self, row: int) -> list[Prefix]:
         """Its addresses and prefixes (well formed: the reader has checked them)."""
-        return [parse_prefix(text) for text in self.value(row, "address")]
+        value = self.value(row, "address")
+        known = self._parsed.get(value)
+        if known is None:
+            known = self._parsed[value] = [parse_prefix(text) for text in value]
+        return known

@@ -8,15 +8,16 @@ gives; pins and node addresses place nobody; nobody talks to himself.
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 from itertools import pairwise
 
-from oaktag.core.addresses import Prefix, Span
+from oaktag.core.addresses import Span
 from oaktag.core.assignment import Assignment
 from oaktag.core.bindings import Lookup
 from oaktag.core.groups import Groups
 from oaktag.core.network import Network
+from oaktag.core.sessions import Place
 
 
 @dataclass(frozen=True, slots=True)
@@ -37,23 +38,26 @@ class Host:
 
 
 def place_endpoints(
-    groups: Groups, assignment: Assignment, network: Network, registry: Lookup
-) -> tuple[list[Host], list[tuple[int, Prefix]]]:
-    """All endpoints' addresses that are on a segment, and (row, address) of those on none."""
+    groups: Groups,
+    assignment: Assignment,
+    network: Network,
+    registry: Lookup,
+    places: Iterable[Place],
+) -> tuple[list[Host], list[Place]]:
+    """All endpoints' addresses that are on a segment, and the places that are on none."""
     hosts: list[Host] = []
-    nowhere: list[tuple[int, Prefix]] = []
-    endpoints = assignment.endpoints
-    for row in range(len(endpoints)):
-        for address in endpoints.addresses(row):
-            segment = network.segment_of(address)
-            if segment is None:
-                nowhere.append((row, address))
-                continue
-            group = int(assignment.group[row])
-            if group < 0:
-                group = groups.by_tag.get(registry.tag(address.family, address.start), 0)
-            node = network.segments[segment].node
-            hosts.append(Host(row, address.family, address.start, segment, node, group))
+    nowhere: list[Place] = []
+    for place in places:
+        address = place.address
+        segment = network.segment_of(address)
+        if segment is None:
+            nowhere.append(place)
+            continue
+        group = int(assignment.group[place.endpoint])
+        if group < 0:
+            group = groups.by_tag.get(registry.tag(address.family, address.start), 0)
+        node = network.segments[segment].node
+        hosts.append(Host(place.endpoint, address.family, address.start, segment, node, group))
     return hosts, nowhere
 
 

@@ -11,13 +11,14 @@ known to the registry not at all.
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 from oaktag.core.addresses import Prefix
 from oaktag.core.assignment import Assignment
 from oaktag.core.bindings import Binding
 from oaktag.core.groups import Groups
 from oaktag.core.network import Network
+from oaktag.core.sessions import Place
 from oaktag.located import Location
 
 
@@ -33,7 +34,11 @@ class PrefixPin:
 
 
 def registry_bindings(
-    groups: Groups, assignment: Assignment, pins: Sequence[PrefixPin], network: Network
+    groups: Groups,
+    assignment: Assignment,
+    pins: Sequence[PrefixPin],
+    network: Network,
+    places: Sequence[Place],
 ) -> list[Binding]:
     """All bindings that the registry holds."""
     result = [
@@ -47,17 +52,7 @@ def registry_bindings(
             result += [
                 Binding(a, tag, "pinned", None, node.location, node.name) for a in node.addresses
             ]
-    endpoints = assignment.endpoints
-    for row in range(len(endpoints)):
-        group = int(assignment.group[row])
-        if group >= 0 and endpoints.is_stable(row):
-            result += [
-                Binding(
-                    a, groups.tag(group), "inventory", None, endpoints.location(row),
-                    endpoints.ids[row],
-                )
-                for a in endpoints.addresses(row)
-            ]  # fmt: skip
+    result += [_bound(groups, assignment, p) for p in _assigned(assignment, places)]
     for segment in network.segments.values():
         if segment.group is not None:
             tag = groups.tag(segment.group)
@@ -69,7 +64,11 @@ def registry_bindings(
 
 
 def learned_bindings(
-    groups: Groups, assignment: Assignment, pins: Sequence[PrefixPin], network: Network
+    groups: Groups,
+    assignment: Assignment,
+    pins: Sequence[PrefixPin],
+    network: Network,
+    places: Sequence[Place],
 ) -> dict[str, list[Binding]]:
     """What each node learns itself: sessions, defaults of its segments, pins placed at it."""
     result: dict[str, list[Binding]] = {name: [] for name in network.nodes}
@@ -79,9 +78,12 @@ def learned_bindings(
             result[pin.node].append(
                 Binding(pin.prefix, tag, "pinned", pin.since, pin.location, "", pin.node)
             )
-    for binding, node in _assumed_sessions(groups, assignment, network):
-        if "session" in network.nodes[node].learns:
-            result[node].append(binding)
+    for place in _assigned(assignment, places, assumed=True):
+        segment_name = None if place.by == "inventory" else network.segment_of(place.address)
+        if segment_name is not None:
+            node = network.segments[segment_name].node
+            if "session" in network.nodes[node].learns:
+                result[node].append(replace(_bound(groups, assignment, place), node=node))
     for segment in network.segments.values():
         if segment.group is not None and "segment" in network.nodes[segment.node].learns:
             tag = groups.tag(segment.group)
@@ -92,22 +94,17 @@ def learned_bindings(
     return result
 
 
-def _assumed_sessions(
-    groups: Groups, assignment: Assignment, network: Network
-) -> Iterator[tuple[Binding, str]]:
-    endpoints = assignment.endpoints
-    for row in range(len(endpoints)):
-        group = int(assignment.group[row])
-        if group < 0 or endpoints.is_stable(row):
-            continue
-        for address in endpoints.addresses(row):
-            segment = network.segment_of(address)
-            if segment is not None:
-                node = network.segments[segment].node
-                yield (
-                    Binding(
-                        address, groups.tag(group), "session", None, endpoints.location(row),
-                        endpoints.ids[row], node,
-                    ),
-                    node,
-                )  # fmt: skip
+def _assigned(
+    assignment: Assignment, places: Sequence[Place], *, assumed: bool = False
+) -> Iterator[Place]:
+    """Places of endpoints that are in a group; assumed ones only where asked for."""
+    for place in places:
+        if assignment.group[place.endpoint] >= 0 and (assumed or place.by != "assumed"):
+            yield place
+
+
+def _bound(groups: Groups, assignment: Assignment, place: Place) -> Binding:
+    tag = groups.tag(int(assignment.group[place.endpoint]))
+    source = "inventory" if place.by == "inventory" else "session"
+    who = assignment.endpoints.ids[place.endpoint]
+    return Binding(place.address, tag, source, place.since, place.location, who)

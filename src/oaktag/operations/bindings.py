@@ -28,7 +28,7 @@ def bindings(model: Model, node: str | None = None, find: Sequence[str] = ()) ->
         except ValueError as error:
             raise UsageError(str(error)) from None
         row = int(table.find(family, [number])[0])
-        held = None if row < 0 else _row(model, table.bindings[row])
+        held = None if row < 0 else row_json(model, table.bindings[row])
         tag = 0 if held is None else held["tag"]
         found.append(
             {"address": text, "tag": tag, "group": model.groups.name(tag), "binding": held}
@@ -36,7 +36,7 @@ def bindings(model: Model, node: str | None = None, find: Sequence[str] = ()) ->
     result = document(
         "bindings",
         at=node or REGISTRY,
-        bindings=[_row(model, table.bindings[n]) for n in table.winners],
+        bindings=[row_json(model, table.bindings[n]) for n in table.winners],
     )
     if find:
         result["found"] = found
@@ -51,7 +51,8 @@ def _table(model: Model, node: str) -> Lookup:
     return model.knowledge.at(node)
 
 
-def _row(model: Model, binding: Binding) -> Document:
+def row_json(model: Model, binding: Binding) -> Document:
+    """One binding."""
     since = binding.since
     return {
         "prefix": str(binding.prefix),

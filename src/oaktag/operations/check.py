@@ -14,30 +14,29 @@ from oaktag.located import Location
 from oaktag.operations.documents import Document, document
 from oaktag.operations.members import endpoint_json
 from oaktag.operations.model import Model
+from oaktag.operations.weigh import borne
 
 
 def check(model: Model) -> Document:
     """All findings, in the order of files and lines."""
-    found = [
+    return borne(model, "check", findings(model))
+
+
+def findings(model: Model) -> list[Finding]:
+    """All findings, as they are before the workspace weighs them."""
+    return [
         *_groups(model), *_unassigned(model), *_rules(model), *_endpoints(model), *_segments(model),
-        *_bindings(model),
+        *_bindings(model), *_sessions(model),
     ]  # fmt: skip
-    return _document(found)
 
 
 def clashes(error: WorkspaceError) -> Document:
     """Files that contradict each other, as findings of ``check``."""
-    return _document(
-        [
-            finding("OT100", p.location, p.message, p.expected or "make the files agree")
-            for p in error.problems
-        ]
-    )
-
-
-def _document(found: list[Finding]) -> Document:
-    found = sorted(found, key=lambda f: (f.location, f.code, f.message))
-    return document("check", findings=[f.as_json() for f in found])
+    found = [
+        finding("OT100", p.location, p.message, p.expected or "make the files agree")
+        for p in error.problems
+    ]
+    return document("check", findings=[f.as_json() for f in found], accepted=[])
 
 
 def _groups(model: Model) -> Iterator[Finding]:
@@ -92,8 +91,19 @@ def _near_text(near: list[Document]) -> str:
 def _rules(model: Model) -> Iterator[Finding]:
     assignment = model.assignment
     attributes = set(model.files.endpoints.columns)
+    lost: dict[int, set[str]] = {}
+    for number, name in assignment.lost.values():
+        lost.setdefault(number, set()).add(name)
+    for number, names in sorted(lost.items()):
+        rule = assignment.rules[number]
+        yield finding(
+            "OT212", rule.location,
+            f"the rule for {rule.template} comes to {', '.join(sorted(names))}, and there is no "
+            "such group",
+            "oaktag groups --number offers it; until then nobody else takes these endpoints",
+        )  # fmt: skip
     for number, rule in enumerate(assignment.rules):
-        group = model.groups.all[rule.give].id
+        group = rule.template or model.groups.all[rule.give].id
         matched = assignment.match_table[number]
         for condition in (*rule.when, *rule.unless):
             if condition.attribute not in attributes:
@@ -108,7 +118,7 @@ def _rules(model: Model) -> Iterator[Finding]:
                 "OT205", rule.location, f"the rule for {group} matches nobody",
                 "mend its conditions, or take it out",
             )  # fmt: skip
-        elif not (assignment.rule == number).any():
+        elif not (assignment.rule == number).any() and number not in lost:
             first = int(assignment.rule[np.flatnonzero(matched)[0]])
             by = assignment.rules[first].location if first >= 0 else "pins"
             yield finding(
@@ -138,10 +148,11 @@ def _endpoints(model: Model) -> Iterator[Finding]:
             "give the two different ids, or list it once",
         )  # fmt: skip
     if model.network.segments:
-        for row, address in model.nowhere:
+        for place in model.nowhere:
             yield finding(
-                "OT210", endpoints.location(row),
-                f"{endpoints.ids[row]} has the address {address}, which is on no segment",
+                "OT210", place.location,
+                f"{endpoints.ids[place.endpoint]} has the address {place.address}, which is on no "
+                "segment",
                 "add the segment to network.yaml, or correct the address",
             )  # fmt: skip
 
@@ -164,4 +175,12 @@ def _bindings(model: Model) -> Iterator[Finding]:
         yield finding(
             "OT211", place, f"{b.source} bindings of {b.prefix} say {tags} ({a.location})",
             "one of them should go",
+        )  # fmt: skip
+
+
+def _sessions(model: Model) -> Iterator[Finding]:
+    for name, place in model.files.inventory.strangers:
+        yield finding(
+            "OT214", place, f"no source has the endpoint {name!r} of this session; it is ignored",
+            "add it to the inventory, or correct the id",
         )  # fmt: skip

@@ -51,25 +51,97 @@ class Workspace:
 
         return groups(self.model)
 
-    def number_groups(self) -> dict[str, int]:
-        """Write issued numbers into ``groups.yaml``; returns group → number.
+    def number_groups(self, *, dry: bool = False) -> Document:
+        """Write issued numbers into ``groups.yaml``.
 
         Raises:
             UsageError: the range has too few free numbers.
         """
-        from oaktag.operations.groups import write_numbers
+        from oaktag.operations.change import number
 
-        return write_numbers(self.model)
+        return number(self.model, dry=dry)
 
-    def members(self, group: str | None = None, *, unassigned: bool = False) -> Document:
+    def pin(
+        self,
+        who: str,
+        to: str,
+        until: str | None = None,
+        note: str | None = None,
+        *,
+        dry: bool = False,
+    ) -> Document:
+        """Put an endpoint or a prefix into a group by hand; the document holds the diff.
+
+        Raises:
+            UsageError: no such endpoint or group, or the change would break the workspace.
+        """
+        from oaktag.operations.change import pin
+
+        return pin(self.model, who, to, until, note, dry=dry)
+
+    def unpin(self, who: str, *, dry: bool = False) -> Document:
+        """Take a pin out.
+
+        Raises:
+            UsageError: it is not pinned.
+        """
+        from oaktag.operations.change import unpin
+
+        return unpin(self.model, who, dry=dry)
+
+    def rename(self, old: str, new: str, *, dry: bool = False) -> Document:
+        """Rename a group or set in all files, or in none.
+
+        Raises:
+            UsageError: no such group or set, or the new name cannot be.
+        """
+        from oaktag.operations.change import rename
+
+        return rename(self.model, old, new, dry=dry)
+
+    def members(
+        self, group: str | None = None, *, unassigned: bool = False, when: str | None = None
+    ) -> Document:
         """Who is in, and why; who nearly is. See ``operations.members``.
 
         Raises:
-            UsageError: an unknown group.
+            UsageError: an unknown group, or conditions that cannot be read.
         """
         from oaktag.operations.members import members
 
-        return members(self.model, group, unassigned=unassigned)
+        return members(self.model, group, unassigned=unassigned, when=when)
+
+    def attributes(self, name: str | None = None, like: str | None = None) -> Document:
+        """Which attributes there are, and their values.
+
+        Raises:
+            UsageError: no source gives the attribute.
+        """
+        from oaktag.operations.attributes import attributes
+
+        return attributes(self.model, name, like)
+
+    def explain(self, what: str) -> Document:
+        """All that is known about an endpoint, an address, a prefix, a group or a tag.
+
+        Raises:
+            UsageError: nothing of the kind is known.
+        """
+        from oaktag.operations.explain import explain
+
+        return explain(self.model, what)
+
+    def moved_since(self, other: str | Path) -> Document:
+        """Who changed group since another folder or a git revision of this one.
+
+        Raises:
+            UsageError: the other is neither.
+        """
+        from oaktag.operations.members import against
+        from oaktag.workspace.revision import version
+
+        with version(self.model.files.root, str(other)) as folder:
+            return against(self.model, Model.read(folder, self.model.today))
 
     def bindings(self, node: str | None = None, find: tuple[str, ...] = ()) -> Document:
         """Bindings in force, in the registry or at one node, and those of some addresses.

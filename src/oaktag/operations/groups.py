@@ -7,8 +7,8 @@ from collections import Counter
 from oaktag.errors import UsageError
 from oaktag.operations.documents import Document, document
 from oaktag.operations.model import Model
+from oaktag.workspace.edits import text_of
 from oaktag.workspace.groups_file import FILE, number_groups
-from oaktag.workspace.textfile import write_text
 
 
 def groups(model: Model) -> Document:
@@ -34,6 +34,7 @@ def groups(model: Model) -> Document:
             if index
         ],
         unassigned=members[-1],
+        offered=offered(model),
         sets=[
             {"set": name, "groups": [model.groups.all[g].id for g in model.groups.members(name)]}
             for name in model.groups.sets
@@ -41,14 +42,25 @@ def groups(model: Model) -> Document:
     )
 
 
-def write_numbers(model: Model) -> dict[str, int]:
-    """Write issued numbers into ``groups.yaml``, all else kept to the byte.
+def offered(model: Model) -> list[Document]:
+    """Groups that rules come to and that do not exist, with the number each would be issued."""
+    names = sorted({name for _, name in model.assignment.lost.values()})
+    taken = [model.groups.tag(i) for i in range(len(model.groups))]
+    numbers = model.groups.numbering.issue(taken, len(names))
+    return [
+        {"group": name, "tag": numbers[n] if n < len(numbers) else None}
+        for n, name in enumerate(names)
+    ]
+
+
+def numbered(model: Model) -> tuple[dict[str, int], dict[str, str]]:
+    """Numbers for the groups that have none, and ``groups.yaml`` with them written in.
 
     Returns:
-        group → the number written.
+        group → number; file → its text, all else kept to the byte (empty where nothing changes).
 
     Raises:
-        UsageError: the range has too few free numbers; nothing is written then.
+        UsageError: the range has too few free numbers.
     """
     wanting = [i for i, g in enumerate(model.groups.all) if g.tag is None]
     without = [model.groups.all[i].id for i in wanting if i not in model.groups.would_issue]
@@ -58,10 +70,8 @@ def write_numbers(model: Model) -> dict[str, int]:
             f"the range {numbering.low}-{numbering.high} has no free number for "
             f"{', '.join(without)}; widen tags: issue in oaktag.yaml"
         )
-    if wanting:
-        path = model.files.root / FILE
-        with path.open(encoding="utf-8", newline="") as file:
-            text = file.read()
-        issue = {index - 1: model.groups.would_issue[index] for index in wanting}
-        write_text(path, number_groups(text, issue))
-    return {model.groups.all[i].id: model.groups.would_issue[i] for i in wanting}
+    if not wanting:
+        return {}, {}
+    issue = {index - 1: model.groups.would_issue[index] for index in wanting}
+    text = number_groups(text_of(model.files.root, FILE), issue)
+    return {model.groups.all[i].id: model.groups.would_issue[i] for i in wanting}, {FILE: text}

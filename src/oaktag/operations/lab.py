@@ -264,7 +264,9 @@ def plan_of(model: Model, sent: list[Trial]) -> LabPlan:
     """The lab that the workspace describes."""
     network = model.network
     number = {name: n for n, name in enumerate(network.nodes)}
-    learned = learned_bindings(model.groups, model.assignment, model.prefix_pins, network)
+    learned = learned_bindings(
+        model.groups, model.assignment, model.prefix_pins, network, model.places
+    )
     nodes = [
         LabNode(
             node.name, [str(a) for a in node.addresses], node.marks, node.carries,

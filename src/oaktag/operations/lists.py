@@ -105,6 +105,7 @@ def compile_lists(
         raise UsageError(
             f"no number in the files for {', '.join(unnumbered)}: oaktag groups --number writes one"
         )
+    _stop_on_errors(model)
     rows: list[Document] = []
     texts: dict[Path, str] = {}
     for point in points_of(model, only):
@@ -142,6 +143,20 @@ def compile_lists(
         if not path.exists() or path.read_text(encoding="utf-8") != text:
             write_text(path, text)
     return document("compile", points=rows, keys=(out / KEYS_FILE).as_posix())
+
+
+def _stop_on_errors(model: Model) -> None:
+    """A finding that the workspace counts as an error stops compiling."""
+    if "error" not in model.files.config.severities.values():
+        return
+    from oaktag.operations.check import check
+    from oaktag.operations.review import review
+
+    found = [f for d in (check(model), review(model)) for f in d["findings"]]
+    errors = [f for f in found if f["severity"] == "error"]
+    if errors:
+        told = "\n".join(f"{f['file']}:{f['line']}: {f['code']} {f['message']}" for f in errors)
+        raise OakTagError(f"these findings are errors in this workspace:\n{told}")
 
 
 def _keys(model: Model) -> str:

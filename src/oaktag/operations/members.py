@@ -2,23 +2,50 @@
 
 from __future__ import annotations
 
+import re
+from collections import Counter
 from collections.abc import Sequence
+from copy import copy
+from dataclasses import replace
 
+import numpy as np
+
+from oaktag.core.addresses import parse_prefix
+from oaktag.core.assignment import (
+    DECIMAL,
+    AnyOf,
+    Assignment,
+    Compare,
+    Condition,
+    Equals,
+    Glob,
+    Rule,
+    Test,
+    Within,
+)
 from oaktag.errors import UsageError
+from oaktag.located import Location
 from oaktag.operations.documents import Document, document
 from oaktag.operations.model import Model
 
 
-def members(model: Model, group: str | None = None, *, unassigned: bool = False) -> Document:
-    """Endpoints with their group and the reason.
+def members(
+    model: Model,
+    group: str | None = None,
+    *,
+    unassigned: bool = False,
+    when: str | None = None,
+) -> Document:
+    """Endpoints with their group and the reason, and each group in numbers.
 
     Args:
         model: the workspace.
         group: only members of this group or set.
         unassigned: only endpoints that no pin and no rule assigned.
+        when: only those whom these conditions would take, as ``site=ashgrove, model=SC-*``.
 
     Raises:
-        UsageError: an unknown group.
+        UsageError: an unknown group, or conditions that cannot be read.
     """
     given = model.assignment.group
     rows: Sequence[int] = range(len(given))
@@ -30,7 +57,153 @@ def members(model: Model, group: str | None = None, *, unassigned: bool = False)
         rows = [r for r in rows if int(given[r]) in wanted]
     if unassigned:
         rows = [r for r in rows if given[r] < 0]
-    return document("members", endpoints=[endpoint_json(model, row) for row in rows])
+    if when is not None:
+        rule = Rule(0, parse_conditions(when), (), Location("--when"))
+        taken = model.assignment.matches(rule, np.arange(len(given)))
+        rows = [r for r in rows if taken[r]]
+    return document(
+        "members",
+        endpoints=[endpoint_json(model, row) for row in rows],
+        groups=[_summary(model, index) for index in range(1, len(model.groups))],
+    )
+
+
+def _summary(model: Model, group: int) -> Document:
+    """One group in numbers: members, bindings, kinds, sites."""
+    endpoints = model.files.endpoints
+    rows = np.flatnonzero(model.assignment.group == group).tolist()
+    tag = model.groups.tag(group)
+    return {
+        **model.group_json(group),
+        "members": len(rows),
+        "bindings": sum(model.registry.bindings[n].tag == tag for n in model.registry.winners),
+        "kinds": dict(Counter(endpoints.kind(r) for r in rows)),
+        "sites": sorted({s for r in rows for s in endpoints.value(r, "site")}),
+    }
+
+
+def parse_conditions(text: str) -> tuple[Condition, ...]:
+    """Conditions as they are written in a command: ``site=ashgrove, model=SC-200|SC-210, size>=4``.
+
+    Raises:
+        UsageError: a part is no condition.
+    """
+    found: list[Condition] = []
+    for part in text.split(","):
+        match = re.fullmatch(r"\s*([^=<>]+?)\s*(>=|<=|=|>|<)\s*(.+?)\s*", part)
+        if match is None:
+            raise UsageError(f"{part.strip()!r} is no condition; as in site=ashgrove, size>=4")
+        attribute, sign, value = match.groups()
+        tests = [_test(sign, word.strip()) for word in value.split("|")]
+        test = tests[0] if len(tests) == 1 else AnyOf(tuple(tests))
+        found.append(Condition(attribute, test, value))
+    return tuple(found)
+
+
+def _test(sign: str, value: str) -> Test:
+    if sign != "=":
+        if not DECIMAL.fullmatch(value):
+            raise UsageError(f"{value!r} is no number to compare with {sign}")
+        return Compare(((sign, float(value)),))
+    if DECIMAL.fullmatch(value):
+        return Equals(float(value))
+    if "/" in value:
+        try:
+            return Within((parse_prefix(value),))
+        except ValueError:
+            pass
+    return Glob(value) if re.search(r"[*?\[]", value) else Equals(value)
+
+
+def uncertain(model: Model) -> Document:
+    """Who would change group if every attribute were certain."""
+    endpoints = model.files.endpoints
+    sure = copy(endpoints)
+    sure.columns = {
+        name: replace(column, confidence=np.ones_like(column.confidence))
+        for name, column in endpoints.columns.items()
+    }
+    now = model.assignment
+    then = Assignment(sure, now.rules, now.pins, model.groups.index)
+    return document(
+        "members",
+        moved=[
+            _moved(model, row, int(now.group[row]), int(then.group[row]))
+            for row in np.flatnonzero(now.group != then.group).tolist()
+        ],
+    )
+
+
+def against(model: Model, other: Model) -> Document:
+    """Who moved since another version of the workspace, who came and who went."""
+    names = [*model.files.endpoints.ids]
+    names += [n for n in other.files.endpoints.ids if n not in model.files.endpoints.index]
+    rows: list[Document] = []
+    for name in names:
+        was, now = (_group_of(m, name) for m in (other, model))
+        if was != now:
+            rows.append({"endpoint": name, "was": was, "is": now})
+    return document("members", moved=rows)
+
+
+def _group_of(model: Model, name: str) -> str | None:
+    """The group of an endpoint by name; None where it is not there."""
+    row = model.files.endpoints.index.get(name)
+    if row is None:
+        return None
+    return model.groups.all[max(int(model.assignment.group[row]), 0)].id
+
+
+def _moved(model: Model, row: int, was: int, now: int) -> Document:
+    names = model.groups.all
+    return {
+        "endpoint": model.files.endpoints.ids[row],
+        "was": names[max(was, 0)].id,
+        "is": names[max(now, 0)].id,
+    }
+
+
+def by_rule(model: Model, line: int) -> Document:
+    """What the rule in a line of ``assignments.yaml`` takes, and what it loses to earlier ones.
+
+    Raises:
+        UsageError: no rule stands in the line.
+    """
+    assignment = model.assignment
+    lines = [r.location.line for r in assignment.rules]
+    if line not in lines:
+        listed = ", ".join(map(str, lines)) or "none at all"
+        raise UsageError(f"no rule stands in line {line} of assignments.yaml; there are {listed}")
+    number = lines.index(line)
+    matched = np.flatnonzero(assignment.match_table[number]).tolist()
+    takes = [r for r in matched if assignment.rule[r] == number]
+    loses = [r for r in matched if assignment.rule[r] != number]
+    return document(
+        "members",
+        takes=[endpoint_json(model, r) for r in takes],
+        loses=[endpoint_json(model, r) for r in loses],
+    )
+
+
+def withheld(model: Model) -> Document:
+    """Members without a standing binding, and why."""
+    bound = {b.who for b in model.registry_bindings}
+    assumed = {p.endpoint: p for p in model.places if p.by == "assumed"}
+    rows: list[Document] = []
+    for row in np.flatnonzero(model.assignment.group >= 0).tolist():
+        said = endpoint_json(model, row)
+        if said["endpoint"] in bound:
+            continue
+        if not said["addresses"]:
+            why = "it has no address"
+        elif row in assumed:
+            segment = model.network.segment_of(assumed[row].address)
+            where = f" in {segment}" if segment else ""
+            why = f"its address is {said['stability']} and no session is known{where}"
+        else:
+            why = "its address belongs to a newer session of another"
+        rows.append({**said, "why": why})
+    return document("members", withheld=rows)
 
 
 def endpoint_json(model: Model, row: int) -> Document:
@@ -50,9 +223,9 @@ def endpoint_json(model: Model, row: int) -> Document:
         "kind": endpoints.kind(row),
         **model.group_json(group),
         "by": by,
-        "also": [_rule(model, n) for n in assignment.also(row)],
+        "also": [_rule(model, n, row) for n in assignment.also(row)],
         "near": [
-            {**_rule(model, miss.rule), "attribute": miss.attribute, "unsure": miss.unsure}
+            {**_rule(model, miss.rule, row), "attribute": miss.attribute, "unsure": miss.unsure}
             for miss in assignment.near(row)
         ],
         "addresses": list(endpoints.value(row, "address")),
@@ -60,10 +233,11 @@ def endpoint_json(model: Model, row: int) -> Document:
     }
 
 
-def _rule(model: Model, number: int) -> Document:
+def _rule(model: Model, number: int, row: int) -> Document:
     rule = model.assignment.rules[number]
-    return {
-        "file": rule.location.file,
-        "line": rule.location.line,
-        "group": model.groups.all[rule.give].id,
-    }
+    if rule.template:
+        known = all(model.files.endpoints.value(row, a) for a in rule.named)
+        group = model.assignment.given(rule, row) if known else rule.template
+    else:
+        group = model.groups.all[rule.give].id
+    return {"file": rule.location.file, "line": rule.location.line, "group": group}

@@ -20,13 +20,13 @@ from oaktag.errors import UsageError
 from oaktag.workspace.load import Files, is_workspace, load
 
 if TYPE_CHECKING:  # imported where they are needed: an answer about a cell needs no network
-    from oaktag.core.addresses import Prefix
     from oaktag.core.knowledge import Knowledge
     from oaktag.core.network import Network, Point
     from oaktag.core.paths import Paths
     from oaktag.core.placement import Host
     from oaktag.core.reach import State
     from oaktag.core.registry import PrefixPin
+    from oaktag.core.sessions import Place
 
 
 class Model:
@@ -74,7 +74,8 @@ class Model:
     def assignment(self) -> Assignment:
         """Who is in which group."""
         given = self.files.assignments
-        return Assignment(self.files.endpoints, given.rules, given.pins_on(self.today))
+        pins = given.pins_on(self.today)
+        return Assignment(self.files.endpoints, given.rules, pins, self.groups.index)
 
     @cached_property
     def prefix_pins(self) -> list[PrefixPin]:
@@ -82,11 +83,20 @@ class Model:
         return self.files.assignments.prefix_pins_on(self.today)
 
     @cached_property
+    def places(self) -> list[Place]:
+        """Every address of every endpoint: of the inventory, of sessions, or assumed."""
+        from oaktag.core.sessions import places
+
+        return list(places(self.files.endpoints, self.files.inventory.sessions))
+
+    @cached_property
     def registry_bindings(self) -> list[Binding]:
         """All bindings that the registry holds, losers included."""
         from oaktag.core.registry import registry_bindings
 
-        return registry_bindings(self.groups, self.assignment, self.prefix_pins, self.network)
+        return registry_bindings(
+            self.groups, self.assignment, self.prefix_pins, self.network, self.places
+        )
 
     @cached_property
     def registry(self) -> Lookup:
@@ -99,7 +109,9 @@ class Model:
         from oaktag.core.knowledge import Knowledge
         from oaktag.core.registry import learned_bindings
 
-        learned = learned_bindings(self.groups, self.assignment, self.prefix_pins, self.network)
+        learned = learned_bindings(
+            self.groups, self.assignment, self.prefix_pins, self.network, self.places
+        )
         return Knowledge(
             self.network, self.registry_bindings, learned, self.files.config.binding_order
         )
@@ -130,14 +142,16 @@ class Model:
         return Paths(self.network)
 
     @cached_property
-    def _placed(self) -> tuple[list[Host], list[tuple[int, Prefix]]]:
+    def _placed(self) -> tuple[list[Host], list[Place]]:
         from oaktag.core.placement import place_endpoints
 
-        return place_endpoints(self.groups, self.assignment, self.network, self.registry)
+        return place_endpoints(
+            self.groups, self.assignment, self.network, self.registry, self.places
+        )
 
     @property
-    def nowhere(self) -> list[tuple[int, Prefix]]:
-        """Rows of endpoints with addresses on no segment."""
+    def nowhere(self) -> list[Place]:
+        """Addresses of endpoints that are on no segment."""
         return self._placed[1]
 
     @cached_property

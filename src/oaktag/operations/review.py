@@ -5,14 +5,14 @@ from __future__ import annotations
 from oaktag.core.review import Shadowed, find_shadowed
 from oaktag.core.services import packet_text
 from oaktag.findings import Finding, finding
-from oaktag.operations.documents import Document, document, packet_json
+from oaktag.operations.documents import Document, packet_json
 from oaktag.operations.model import Model
+from oaktag.operations.weigh import borne
 
 
 def review(model: Model) -> Document:
     """All findings about the matrix, in the order of files and lines."""
-    found = sorted(findings(model), key=lambda f: (f.location, f.code, f.message))
-    return document("review", findings=[f.as_json() for f in found])
+    return borne(model, "review", findings(model))
 
 
 def findings(model: Model) -> list[Finding]:

@@ -11,6 +11,7 @@ import yaml
 
 from oaktag.core.assignment import (
     COMPARISONS,
+    NAMED,
     AnyOf,
     Compare,
     Condition,
@@ -147,13 +148,23 @@ class _Reader:
         fields = file.fields(node, "a rule", RULE_KEYS, ("give",))
         if fields is None:
             return None
-        give = self.group(fields["give"], "what a rule gives")
+        template = self.template(fields["give"])
+        give = -1 if template else self.group(fields["give"], "what a rule gives")
         when = self.conditions(fields.get("when"), "when")
         unless = self.conditions(fields.get("unless"), "unless")
         surely = file.share(fields.get("min_confidence"), "min_confidence")
         if give is None or when is None or unless is None:
             return None
-        return Rule(give, when, unless, file.place(node), surely or 0.0)
+        return Rule(give, when, unless, file.place(node), surely or 0.0, template)
+
+    def template(self, node: Node) -> str:
+        """The text of a ``give`` with attributes in it; empty where it is a plain group."""
+        text = str(node.value) if isinstance(node, yaml.ScalarNode) else ""
+        if "{" not in text and "}" not in text:
+            return ""
+        if not NAMED.search(text) or re.search(r"[{}]", NAMED.sub("", text)):
+            self.file.fail(node, f"{text!r} is no name made of attributes", '"{site}-{role}"')
+        return text
 
     def conditions(self, node: Node | None, what: str) -> tuple[Condition, ...] | None:
         found: list[Condition] = []

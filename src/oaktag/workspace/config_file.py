@@ -10,15 +10,20 @@ from oaktag.core.bindings import BINDING_SOURCES
 from oaktag.core.endpoints import KINDS
 from oaktag.core.groups import HIGHEST_TAG, Numbering
 from oaktag.core.lines import Action, Order
+from oaktag.findings import CODES, SEVERITIES, Finding
+from oaktag.located import Location
 from oaktag.workspace.textfile import Problems
 from oaktag.workspace.yamlfile import Node, YamlFile
 
 FILE = "oaktag.yaml"
 KEYS = (
     "workspace", "tags", "default", "observed_default", "order", "layers", "sources",
-    "corrections", "binding_order", "keep_open",
+    "corrections", "sessions", "binding_order", "severities", "accepted", "keep_open",
 )  # fmt: skip
-SOURCE_KEYS = ("file", "kind", "id", "address", "stability", "columns")
+SOURCE_KEYS = ("file", "kind", "id", "address", "stability", "columns", "separator", "encoding")
+SUFFIXES = (".csv", ".jsonl", ".ldif")
+ENCODINGS = ("utf-8", "latin-1", "cp1252", "utf-16")
+SEPARATORS = {"comma": ",", "semicolon": ";", "tab": "\t", ",": ",", ";": ";", "|": "|"}
 ORDERS: tuple[Order, ...] = ("specific-first", "broad-first", "as-listed")
 ACTIONS: tuple[Action, ...] = ("allow", "deny")
 
@@ -34,6 +39,29 @@ class Source:
     stability: str | None
     columns: dict[str, str]
     node: Node
+    separator: str = ","
+    encoding: str = "utf-8"
+
+
+@dataclass(frozen=True, slots=True)
+class Accepted:
+    """Findings known and borne through the day ``until``: a code, and where or what it says."""
+
+    code: str
+    file: str | None
+    match: str
+    why: str
+    until: int
+    location: Location
+
+    def bears(self, finding: Finding, today: int) -> bool:
+        """Whether a finding is accepted on the day."""
+        return (
+            today <= self.until
+            and finding.code == self.code
+            and self.file in (None, finding.location.file)
+            and self.match in finding.message
+        )
 
 
 @dataclass(frozen=True, slots=True)
@@ -48,6 +76,9 @@ class Config:
     layers: tuple[str, ...]
     sources: tuple[Source, ...]
     corrections: str | None
+    sessions: str | None
+    severities: dict[str, str]
+    accepted: tuple[Accepted, ...]
     binding_order: tuple[str, ...]
     keep_open: Node | None
     file: YamlFile
@@ -76,10 +107,15 @@ def read_config(root: Path, problems: Problems) -> Config | None:
         for node in file.items(top.get("sources"), "sources")
         if (source := _read_source(file, node)) is not None
     ]
-    corrections = None
-    if "corrections" in top:
-        named = file.text(top["corrections"], "corrections")
-        corrections = named and _file_name(file, named, top["corrections"])
+    named: dict[str, str | None] = {}
+    for key in ("corrections", "sessions"):
+        text = file.text(top.get(key), key)
+        named[key] = text and _file_name(file, text, top[key])
+    accepted = [
+        found
+        for node in file.items(top.get("accepted"), "accepted")
+        if (found := _read_accepted(file, node)) is not None
+    ]
     return Config(
         workspace=file.text(top["workspace"], "the workspace's name") or "",
         numbering=_read_numbering(file, top.get("tags")),
@@ -92,7 +128,10 @@ def read_config(root: Path, problems: Problems) -> Config | None:
         ),
         layers=tuple(layers),
         sources=tuple(sources),
-        corrections=corrections,
+        corrections=named["corrections"],
+        sessions=named["sessions"],
+        severities=_read_severities(file, top.get("severities")),
+        accepted=tuple(accepted),
         binding_order=_read_order(file, top.get("binding_order")),
         keep_open=top.get("keep_open"),
         file=file,
@@ -144,14 +183,17 @@ def _read_source(file: YamlFile, node: Node) -> Source | None:
         attribute = file.text(value, f"the attribute of column {column}")
         if attribute is not None:
             columns[column] = attribute
-    if name is not None and not name.lower().endswith(".csv"):
-        file.fail(fields["file"], f"{name!r} is not a CSV file", "a file that ends in .csv")
+    if name is not None and not name.lower().endswith(SUFFIXES):
+        file.fail(fields["file"], f"{name!r} is no kind of list", f"one of {', '.join(SUFFIXES)}")
         return None
+    separator = file.choice(fields.get("separator"), "separator", tuple(SEPARATORS))
+    encoding = file.choice(fields.get("encoding"), "encoding", ENCODINGS)
     if name is None or kind is None or key is None:
         return None
     return Source(
         name, kind, key, file.text(fields.get("address"), "address"),
         file.text(fields.get("stability"), "stability"), columns, node,
+        SEPARATORS[separator or "comma"], encoding or "utf-8",
     )  # fmt: skip
 
 
@@ -163,3 +205,30 @@ def _read_order(file: YamlFile, node: Node | None) -> tuple[str, ...]:
         file.fail(node, "binding_order is not an order of all sources", ", ".join(BINDING_SOURCES))
         return BINDING_SOURCES
     return words
+
+
+def _read_severities(file: YamlFile, node: Node | None) -> dict[str, str]:
+    found: dict[str, str] = {}
+    for code, key, value in file.pairs(node, "severities"):
+        word = file.choice(value, f"the severity of {code}", (*SEVERITIES, "off"))
+        if code not in CODES:
+            file.clash(key, f"there is no finding {code!r}", "oaktag check --codes lists them")
+        elif word is not None:
+            found[code] = word
+    return found
+
+
+def _read_accepted(file: YamlFile, node: Node) -> Accepted | None:
+    keys = ("code", "file", "match", "why", "until")
+    fields = file.fields(node, "an accepted finding", keys, ("code", "why", "until"))
+    if fields is None:
+        return None
+    code = file.text(fields["code"], "code")
+    why, until = file.text(fields["why"], "why"), file.day(fields["until"], "until")
+    if code is not None and code not in CODES:
+        file.clash(fields["code"], f"there is no finding {code!r}", "oaktag check --codes")
+        return None
+    if code is None or why is None or until is None:
+        return None
+    where, match = (file.text(fields.get(k), k) for k in ("file", "match"))
+    return Accepted(code, where, match or "", why, until, file.place(node))

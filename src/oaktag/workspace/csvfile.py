@@ -23,11 +23,12 @@ class CsvFile:
     rows: list[list[str]]
     lines: list[int]
     physical: list[str]
+    separator: str = ","
 
     def place(self, row: int, column: int) -> Location:
         """Where one cell stands, found by reading its line again."""
         line = self.lines[row]
-        return Location(self.name, line, _column(self.physical[line - 1], column))
+        return Location(self.name, line, _column(self.physical[line - 1], column, self.separator))
 
     def cells(self, name: str) -> list[str]:
         """One column, trimmed."""
@@ -35,13 +36,15 @@ class CsvFile:
         return [row[column] for row in self.rows]
 
 
-def read_csv(root: Path, name: str, problems: Problems) -> CsvFile | None:
+def read_csv(
+    root: Path, name: str, problems: Problems, *, separator: str = ",", encoding: str = "utf-8"
+) -> CsvFile | None:
     """A CSV file, with a problem for each row that does not fit the header."""
-    text = read_text(root, name, problems)
+    text = read_text(root, name, problems, encoding)
     if text is None:
         return None
     physical = list(io.StringIO(text, newline=""))
-    rows = _rows(name, physical, problems)
+    rows = _rows(name, physical, problems, separator)
     first = next(rows, None)
     if first is None:
         problems.form(Location(name, 1), "the header is missing", "names of columns, first line")
@@ -49,7 +52,7 @@ def read_csv(root: Path, name: str, problems: Problems) -> CsvFile | None:
     header = [cell.strip() for cell in first[1]]
     good = True
     for number, word in enumerate(header):
-        where = Location(name, first[0], _column(physical[first[0] - 1], number))
+        where = Location(name, first[0], _column(physical[first[0] - 1], number, separator))
         if not word:
             problems.form(where, f"column {number + 1} has no name", "a name for each column")
             good = False
@@ -58,7 +61,8 @@ def read_csv(root: Path, name: str, problems: Problems) -> CsvFile | None:
             good = False
     if not good:
         return None
-    file = CsvFile(name, header, [], [], physical)
+    file = CsvFile(name, header, [], [], physical, separator)
+    same: dict[str, str] = {}  # equal cells are one text: files of millions of rows repeat much
     for line, cells in rows:
         if len(cells) != len(header):
             problems.form(
@@ -67,13 +71,16 @@ def read_csv(root: Path, name: str, problems: Problems) -> CsvFile | None:
                 "a cell for each column; put one that holds a comma in quotes",
             )
             continue
-        file.rows.append([cell.strip() for cell in cells])
+        trimmed = [cell.strip() for cell in cells]
+        file.rows.append([same.setdefault(cell, cell) for cell in trimmed])
         file.lines.append(line)
     return file
 
 
-def _rows(name: str, physical: list[str], problems: Problems) -> Iterator[tuple[int, list[str]]]:
-    reader = csv.reader(physical, strict=True)
+def _rows(
+    name: str, physical: list[str], problems: Problems, separator: str
+) -> Iterator[tuple[int, list[str]]]:
+    reader = csv.reader(physical, strict=True, delimiter=separator)
     line = 1
     while True:
         try:
@@ -81,14 +88,15 @@ def _rows(name: str, physical: list[str], problems: Problems) -> Iterator[tuple[
         except StopIteration:
             return
         except csv.Error as error:
-            problems.form(Location(name, line), f"this row is not CSV: {error}", "see the quotes")
+            said = "a cell is larger than 1 MiB" if "field limit" in str(error) else str(error)
+            problems.form(Location(name, line), f"this row is not CSV: {said}", "see the quotes")
             return
         if cells:
             yield line, cells
         line = reader.line_num + 1
 
 
-def _column(line: str, number: int) -> int:
+def _column(line: str, number: int, separator: str) -> int:
     """Where the cell of that number starts, from 1."""
     quoted = False
     for at, letter in enumerate(line):
@@ -96,6 +104,6 @@ def _column(line: str, number: int) -> int:
             return at + 1
         if letter == '"':
             quoted = not quoted
-        elif letter == "," and not quoted:
+        elif letter == separator and not quoted:
             number -= 1
     return len(line) + 1

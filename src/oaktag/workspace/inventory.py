@@ -1,22 +1,54 @@
-"""Inventory files: CSV → columns of endpoints; and corrections by hand."""
+"""Inventory files → columns of endpoints; sessions; corrections by hand."""
 
 from __future__ import annotations
 
+from collections.abc import Collection
+from dataclasses import dataclass, field
 from difflib import get_close_matches
 from pathlib import Path
 
-from oaktag.core.addresses import parse_prefix
-from oaktag.core.endpoints import KINDS, STABILITIES, Correction, Endpoints, SourceTable, Value
+from oaktag.core.addresses import WIDTH, Prefix, parse_prefix
+from oaktag.core.endpoints import (
+    KINDS,
+    STABILITIES,
+    Correction,
+    Endpoints,
+    SessionFacts,
+    SourceTable,
+    Value,
+)
+from oaktag.core.sessions import Session
 from oaktag.located import Location
 from oaktag.workspace.config_file import Config, Source
 from oaktag.workspace.csvfile import CsvFile, read_csv
+from oaktag.workspace.ldiffile import MEMBER_OF, list_ldif
+from oaktag.workspace.listing import Listing, list_csv, list_json
 from oaktag.workspace.textfile import Problems
+from oaktag.workspace.yamlfile import parse_instant
 
 CORRECTION_COLUMNS = ("endpoint", "attribute", "value", "who", "why")
-CONFIDENCE = ".confidence"
+SESSION_COLUMNS = ("endpoint", "address", "since")
 
 
-def read_endpoints(root: Path, config: Config, problems: Problems) -> Endpoints | None:
+@dataclass(slots=True)
+class Inventory:
+    """Endpoints, their sessions, and sessions of endpoints that no source has."""
+
+    endpoints: Endpoints
+    sessions: list[Session] = field(default_factory=list)
+    strangers: list[tuple[str, Location]] = field(default_factory=list)
+
+
+@dataclass(slots=True)
+class _Row:
+    endpoint: str
+    address: Prefix
+    since: int
+    location: Location
+    facts: dict[str, Value]
+
+
+def read_inventory(root: Path, config: Config, problems: Problems) -> Inventory | None:
     """All endpoints of all sources, merged; None where a source could not be read."""
     before = len(problems.all)
     tables = [
@@ -27,59 +59,90 @@ def read_endpoints(root: Path, config: Config, problems: Problems) -> Endpoints 
     if len(problems.all) > before:
         return None
     known = {name for table in tables for name in table.ids}
+    rows: list[_Row] = []
+    if config.sessions is not None:
+        rows = _read_sessions(root, config.sessions, problems)
     corrections: list[Correction] = []
     if config.corrections is not None:
         corrections = _read_corrections(root, config.corrections, known, problems)
-    return Endpoints(tables, corrections)
+    ours = sorted((r for r in rows if r.endpoint in known), key=lambda r: r.since)
+    facts = None
+    if ours and config.sessions is not None:
+        names = dict.fromkeys(n for row in ours for n in row.facts)
+        columns = {n: [row.facts.get(n, ()) for row in ours] for n in names}
+        facts = SessionFacts(config.sessions, [r.endpoint for r in ours], columns)
+    endpoints = Endpoints(tables, corrections, facts)
+    return Inventory(
+        endpoints,
+        [
+            Session(endpoints.index[r.endpoint], r.address, r.since, r.location)
+            for r in rows
+            if r.endpoint in known
+        ],
+        [(r.endpoint, r.location) for r in rows if r.endpoint not in known],
+    )
+
+
+def _list(root: Path, source: Source, problems: Problems) -> Listing | None:
+    suffix = Path(source.file).suffix.lower()
+    if suffix == ".jsonl":
+        return list_json(root, source.file, problems, source.encoding)
+    if suffix == ".ldif":
+        return list_ldif(root, source.file, source.id, problems, source.encoding)
+    return list_csv(root, source.file, problems, source.separator, source.encoding)
 
 
 def _read_source(
     root: Path, source: Source, config: Config, problems: Problems
 ) -> SourceTable | None:
-    file = read_csv(root, source.file, problems)
-    if file is None:
+    listing = _list(root, source, problems)
+    if listing is None:
         return None
-    names = _attributes(file, source, config)
-    if source.id not in file.header:
+    if source.file.lower().endswith(".ldif"):
+        # LDIF tells attribute names apart without case; the configuration may write them with it.
+        lowered = {k.lower(): v for k, v in source.columns.items()}
+        source = Source(
+            source.file, source.kind, source.id.lower(), source.address and source.address.lower(),
+            source.stability and source.stability.lower(), lowered, source.node,
+        )  # fmt: skip
+    names = _attributes(listing, source, config)
+    if source.id not in listing.columns:
         return None
-    ids = file.cells(source.id)
+    ids = [value[0] if value else "" for value in listing.columns[source.id]]
     first: dict[str, int] = {}
     for row, name in enumerate(ids):
-        where = file.place(row, file.header.index(source.id))
         if not name:
+            where = listing.place(row, source.id)
             problems.form(where, "the endpoint has no id", f"a value for {source.id}")
         elif name in first:
-            problems.clash(
-                where, f"{name!r} is in this file twice", f"first in line {file.lines[first[name]]}"
-            )
+            where, line = listing.place(row, source.id), listing.lines[first[name]]
+            problems.clash(where, f"{name!r} is in this file twice", f"first in line {line}")
         first.setdefault(name, row)
-    table = SourceTable(source.kind, source.file, ids, file.lines, {})
+    table = SourceTable(source.kind, source.file, ids, listing.lines, {})
     for column, attribute in names.items():
-        cells = file.cells(column)
-        if attribute.endswith(CONFIDENCE) and attribute[: -len(CONFIDENCE)] in names.values():
-            table.confidences[attribute[: -len(CONFIDENCE)]] = [
-                _confidence(file, row, column, cell, problems) for row, cell in enumerate(cells)
-            ]
-            continue
-        values = {cell: _value(cell) for cell in dict.fromkeys(cells)}
-        table.columns[attribute] = [values[cell] for cell in cells]
-        _check(file, column, attribute, values, problems)
+        table.columns[attribute] = listing.columns[column]
+        if column in listing.confidences:
+            table.confidences[attribute] = listing.confidences[column]
+        _check(listing, column, attribute, problems)
     return table
 
 
-def _attributes(file: CsvFile, source: Source, config: Config) -> dict[str, str]:
+def _attributes(listing: Listing, source: Source, config: Config) -> dict[str, str]:
     """Column → attribute, less the column that holds the id."""
     report = config.file
     special = {"address": source.address, "stability": source.stability}
     for key, column in {"id": source.id, **special}.items():
-        if column is not None and column not in file.header:
-            close = get_close_matches(column, file.header, 3)
-            expected = f"perhaps {' or '.join(close)}" if close else ", ".join(file.header)
-            report.clash(source.node, f"{file.name} has no column {column!r} for {key}", expected)
-    names = {c: source.columns.get(c, c) for c in file.header if c != source.id}
+        if column is not None and column not in listing.columns:
+            close = get_close_matches(column, listing.columns, 3)
+            listed = ", ".join(listing.columns) or "it lists nobody"
+            expected = f"perhaps {' or '.join(close)}" if close else listed
+            report.clash(
+                source.node, f"{listing.name} has no column {column!r} for {key}", expected
+            )
+    names = {c: source.columns.get(c, c) for c in listing.columns if c != source.id}
     for column in source.columns:
-        if column not in file.header:
-            report.clash(source.node, f"{file.name} has no column {column!r}", "see columns")
+        if column not in listing.columns:
+            report.clash(source.node, f"{listing.name} has no column {column!r}", "see columns")
     for attribute, given in special.items():
         if given in names:
             names[given] = attribute
@@ -89,69 +152,94 @@ def _attributes(file: CsvFile, source: Source, config: Config) -> dict[str, str]
             other = taken.get(attribute, f"{attribute} of the source")
             report.clash(
                 source.node,
-                f"the column {column!r} of {file.name} would give {attribute!r} once more",
+                f"the column {column!r} of {listing.name} would give {attribute!r} once more",
                 f"beside {other}; map it with columns: {{{column}: …}}",
             )
             del names[column]
         taken.setdefault(attribute, column)
+    if MEMBER_OF in names and not any(listing.columns[MEMBER_OF]):
+        del names[MEMBER_OF]
     return names
 
 
-def _value(cell: str) -> Value:
-    return tuple(part for item in cell.split(";") if (part := item.strip()))
-
-
-def _confidence(file: CsvFile, row: int, column: str, cell: str, problems: Problems) -> float:
-    if not cell:
-        return 1.0
-    try:
-        share = float(cell)
-    except ValueError:
-        share = -1.0
-    if not 0 <= share <= 1:
-        where = file.place(row, file.header.index(column))
-        problems.form(where, f"the confidence is {cell!r}", "a number from 0 to 1")
-    return share
-
-
-def _check(
-    file: CsvFile, column: str, attribute: str, values: dict[str, Value], problems: Problems
-) -> None:
-    wrong: dict[str, tuple[str, str]] = {}
-    for cell, value in values.items():
+def _check(listing: Listing, column: str, attribute: str, problems: Problems) -> None:
+    if attribute not in ("address", "stability"):
+        return
+    wrong: dict[Value, tuple[str, str]] = {}
+    for value in dict.fromkeys(listing.columns[column]):
         if attribute == "address":
             for text in value:
                 try:
                     parse_prefix(text)
                 except ValueError as error:
-                    wrong[cell] = str(error), "e.g. 10.20.1.15 or 2001:db8:20:1::15"
-        if attribute == "stability" and value and value[0] not in STABILITIES:
-            wrong[cell] = f"the stability is {cell!r}", f"one of {', '.join(STABILITIES)}"
+                    wrong[value] = str(error), "e.g. 10.20.1.15 or 2001:db8:20:1::15"
+        elif value and value[0] not in STABILITIES:
+            said = ";".join(value)
+            wrong[value] = f"the stability is {said!r}", f"one of {', '.join(STABILITIES)}"
     if wrong:
-        for row, cell in enumerate(file.cells(column)):
-            if cell in wrong:
-                problems.form(file.place(row, file.header.index(column)), *wrong[cell])
+        for row, value in enumerate(listing.columns[column]):
+            if value in wrong:
+                problems.form(listing.place(row, column), *wrong[value])
+
+
+def _headed(
+    root: Path, name: str, columns: Collection[str], more: bool, problems: Problems
+) -> CsvFile | None:
+    """A CSV file that must have some columns, and may have no others unless ``more``."""
+    file = read_csv(root, name, problems)
+    if file is None:
+        return None
+    optional = ("who", "why")
+    missing = [c for c in columns if c not in file.header and c not in optional]
+    odd = [] if more else [c for c in file.header if c not in columns]
+    for word in (*missing, *odd):
+        verb = "is missing" if word in missing else "is not one of a correction"
+        problems.form(Location(name, 1), f"the column {word!r} {verb}", ",".join(columns))
+    return None if missing or odd else file
+
+
+def _read_sessions(root: Path, name: str, problems: Problems) -> list[_Row]:
+    file = _headed(root, name, SESSION_COLUMNS, True, problems)
+    if file is None:
+        return []
+    at = {c: file.header.index(c) for c in SESSION_COLUMNS}
+    more = [(c, n) for n, c in enumerate(file.header) if c not in SESSION_COLUMNS]
+    found: list[_Row] = []
+    for row, cells in enumerate(file.rows):
+        endpoint, text, when = (cells[at[c]] for c in SESSION_COLUMNS)
+        if not endpoint:
+            problems.form(file.place(row, at["endpoint"]), "the session has no endpoint", "an id")
+            continue
+        try:
+            address = parse_prefix(text)
+        except ValueError as error:
+            problems.form(file.place(row, at["address"]), str(error), "one address")
+            continue
+        if address.length != WIDTH[address.family]:
+            problems.form(file.place(row, at["address"]), f"{text!r} is a prefix", "one address")
+            continue
+        since = parse_instant(when)
+        if since is None:
+            where = file.place(row, at["since"])
+            problems.form(where, f"{when!r} is no time", "as in 2026-11-25T08:00:00Z")
+            continue
+        facts: dict[str, Value] = {f"session.{c}": (cells[n],) for c, n in more if cells[n]}
+        place = Location(name, file.lines[row])
+        found.append(_Row(endpoint, address, since, place, facts))
+    return found
 
 
 def _read_corrections(
     root: Path, name: str, known: set[str], problems: Problems
 ) -> list[Correction]:
-    file = read_csv(root, name, problems)
+    file = _headed(root, name, CORRECTION_COLUMNS, False, problems)
     if file is None:
-        return []
-    missing = [c for c in CORRECTION_COLUMNS[:3] if c not in file.header]
-    odd = [c for c in file.header if c not in CORRECTION_COLUMNS]
-    for word in (*missing, *odd):
-        verb = "is missing" if word in missing else "is not one of a correction"
-        problems.form(
-            Location(name, 1), f"the column {word!r} {verb}", ",".join(CORRECTION_COLUMNS)
-        )
-    if missing or odd:
         return []
     found: list[Correction] = []
     columns = {c: file.cells(c) for c in CORRECTION_COLUMNS[:3]}
     for row, line in enumerate(file.lines):
         endpoint, attribute, cell = (columns[c][row] for c in CORRECTION_COLUMNS[:3])
+        value = tuple(part for item in cell.split(";") if (part := item.strip()))
         where = Location(name, line)
         if endpoint not in known:
             close = get_close_matches(endpoint, known, 3)
@@ -162,10 +250,10 @@ def _read_corrections(
             )
         elif not attribute or attribute == "id":
             problems.form(where, "the correction names no attribute", "any but id")
-        elif not _good(attribute, _value(cell)):
+        elif not _good(attribute, value):
             problems.form(where, f"{cell!r} cannot be the {attribute}", "as in the inventory")
         else:
-            found.append(Correction(endpoint, attribute, _value(cell), where))
+            found.append(Correction(endpoint, attribute, value, where))
     return found
 
 

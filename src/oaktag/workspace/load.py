@@ -14,7 +14,7 @@ from oaktag.workspace.assignments_file import Assignments, read_assignments
 from oaktag.workspace.config_file import FILE, Config, read_config
 from oaktag.workspace.expectations_file import Expectation, ExpectationReader, read_expectations
 from oaktag.workspace.groups_file import read_groups
-from oaktag.workspace.inventory import read_endpoints
+from oaktag.workspace.inventory import Inventory, read_inventory
 from oaktag.workspace.matrix_file import read_layer
 from oaktag.workspace.network_file import read_network
 from oaktag.workspace.permissions_file import Permissions, read_permissions
@@ -30,11 +30,16 @@ class Files:
     groups: Groups
     permissions: Permissions
     policy: Policy
-    endpoints: Endpoints
+    inventory: Inventory
     assignments: Assignments
     network: Network
     expectations: tuple[Expectation, ...]
     keep_open: tuple[Expectation, ...]
+
+    @property
+    def endpoints(self) -> Endpoints:
+        """All endpoints."""
+        return self.inventory.endpoints
 
 
 def load(root: Path) -> Files:
@@ -53,7 +58,8 @@ def load(root: Path) -> Files:
     named = None if permissions is None else permissions.permissions
     for number, name in enumerate(config.layers):
         lines += read_layer(root, name, number, groups, named, problems)
-    endpoints = read_endpoints(root, config, problems)
+    inventory = read_inventory(root, config, problems)
+    endpoints = None if inventory is None else inventory.endpoints
     network = read_network(root, groups, problems)
     nodes = set(network.nodes)
     assignments = read_assignments(root, groups, endpoints, nodes, problems)
@@ -65,7 +71,7 @@ def load(root: Path) -> Files:
         reader = ExpectationReader(config.file, groups, endpoints, services)
         items = config.file.items(config.keep_open, "keep_open")
         keep_open = [reader.keep_open(node) for node in items]
-    if problems.all or groups is None or permissions is None or endpoints is None:
+    if problems.all or groups is None or permissions is None or inventory is None:
         raise WorkspaceError(tuple(problems.all))
     return Files(
         root, config, groups, permissions,
@@ -73,7 +79,7 @@ def load(root: Path) -> Files:
             tuple(lines), permissions.permissions, config.layers, config.default,
             config.observed_default, config.order,
         ),
-        endpoints, assignments, network, tuple(expectations),
+        inventory, assignments, network, tuple(expectations),
         tuple(k for k in keep_open if k is not None),
     )  # fmt: skip
 

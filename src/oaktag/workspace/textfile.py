@@ -25,7 +25,7 @@ class Problems:
         self.all.append(Problem(location, message, expected, "clash"))
 
 
-def read_text(root: Path, name: str, problems: Problems) -> str | None:
+def read_text(root: Path, name: str, problems: Problems, encoding: str = "utf-8") -> str | None:
     """The text of a file of the workspace; None, and a problem, where there is none."""
     try:
         data = (root / name).read_bytes()
@@ -38,18 +38,19 @@ def read_text(root: Path, name: str, problems: Problems) -> str | None:
     if not data:
         problems.form(Location(name), "the file is empty", "a file of zero bytes says nothing")
         return None
-    for bad, what in ((data.find(b"\0"), "a NUL byte"),):
-        if bad >= 0:
-            problems.form(_place(name, data, bad), f"there is {what} here", "plain UTF-8 text")
-            return None
+    bad = data.find(b"\0") if encoding != "utf-16" else -1
+    if bad >= 0:
+        problems.form(_place(name, data, bad), "there is a NUL byte here", "plain UTF-8 text")
+        return None
     try:
-        return data.decode("utf-8-sig")
+        return data.decode("utf-8-sig" if encoding == "utf-8" else encoding)
     except UnicodeDecodeError as error:
         byte = data[error.start]
+        known = encoding == "utf-8"
         problems.form(
             _place(name, data, error.start),
-            f"the byte 0x{byte:02x} is not UTF-8",
-            "save the file as UTF-8",
+            f"the byte 0x{byte:02x} is not {'UTF-8' if known else encoding}",
+            "save the file as UTF-8, or say encoding: in its source" if known else "see encoding:",
         )
         return None
 

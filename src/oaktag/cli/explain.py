@@ -1,0 +1,108 @@
+"""``oaktag explain``."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import click
+
+from oaktag.cli.context import (
+    Context,
+    as_json,
+    complete,
+    count,
+    emit,
+    paragraph,
+    pass_context,
+    place,
+    say,
+    table,
+)
+
+
+@click.command("explain")
+@click.argument("what", shell_complete=complete("end"))
+@as_json
+@pass_context
+def command(context: Context, what: str, as_json: bool) -> int:
+    """All that is known about WHAT: an endpoint, an address, a prefix, a group or a tag."""
+    document = context.workspace().explain(what)
+    if as_json:
+        emit(document)
+        return 0
+    kind = document["kind"]
+    if kind == "set":
+        paragraph(f"{what} is a set of {', '.join(document['groups'])}", "    ", first="")
+        return 0
+    {"endpoint": _endpoint, "group": _group, "address": _address, "prefix": _address}[kind](
+        document
+    )
+    if kind != "group":
+        say()
+        table(
+            ("known at", "address", "prefix", "tag", "group", "source"),
+            [
+                (b["at"], b["address"], b["prefix"], b["tag"], b["group"], b["source"])
+                for b in document["bindings"]
+            ],
+            right=(3,),
+        )
+    for key, word in (("as_source", "destination"), ("as_destination", "source")):
+        if document[key]:
+            say()
+            say("may reach:" if word == "destination" else "may be reached by:")
+            table((word, "for"), [(c[word], c["allows"]) for c in document[key]], wrap=(1,))
+    return 0
+
+
+def _endpoint(document: dict[str, Any]) -> None:
+    said = document["endpoint"]
+    say(
+        f"{said['endpoint']}, {said['kind']}: {said['group']} (tag {said['tag']}, {said['tag']:#x})"
+    )
+    by = said["by"]
+    if by is None:
+        say("   nothing assigns it")
+    elif by["kind"] == "pin":
+        say(f"   by the pin in {place(by)}")
+    else:
+        paragraph(f"by {place(by)}: {'; '.join(by['conditions'])}", " " * 6, first="   ")
+    for other in said["also"]:
+        say(f"   {place(other)} would have given {other['group']} as well")
+    for near in said["near"]:
+        sure = ", known too unsurely" if near["unsure"] else ""
+        say(f"   nearly {near['group']} by {place(near)}, but for {near['attribute']}{sure}")
+    say()
+    table(
+        ("attribute", "value", "given by", "confidence"),
+        [
+            (a["attribute"], "; ".join(a["value"]), a["source"], f"{a['confidence']:g}")
+            for a in document["attributes"]
+        ],
+        right=(3,),
+        wrap=(1,),
+    )
+    if document["places"]:
+        say()
+        table(
+            ("has the address", "by", "on segment", "written in"),
+            [(p["address"], p["by"], p["segment"] or "none", place(p)) for p in document["places"]],
+        )
+
+
+def _group(document: dict[str, Any]) -> None:
+    say(f"{document['group']}: tag {document['tag']}, {document['hexadecimal']}")
+    members = document["members"]
+    shown = ", ".join(members[:12]) + (" …" if len(members) > 12 else "")
+    paragraph(f"{count(len(members), 'member')}: {shown}" if members else "no members", "   ")
+    if document["sets"]:
+        say(f"   in the sets {', '.join(document['sets'])}")
+    say(f"   {count(len(document['bindings']), 'binding')} in the registry")
+
+
+def _address(document: dict[str, Any]) -> None:
+    say(f"{document['prefix']}, on segment {document['segment'] or 'none'}")
+    if document["endpoints"]:
+        paragraph(f"of {', '.join(document['endpoints'])}", "   ")
+    if document["inside"]:
+        say(f"   {count(len(document['inside']), 'binding')} of the registry inside it")

@@ -1,0 +1,180 @@
+"""``explain``: all that is known about an endpoint, an address, a prefix, a group or a tag."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterator
+
+from oaktag.core.addresses import WIDTH, Prefix, address_text, parse_prefix
+from oaktag.core.ends import parse_end
+from oaktag.errors import UsageError
+from oaktag.operations.bindings import row_json
+from oaktag.operations.cell import allowed_text
+from oaktag.operations.documents import Document, document
+from oaktag.operations.members import endpoint_json
+from oaktag.operations.model import Model
+
+_HARDWARE = re.compile(r"[0-9a-f]{12}")
+
+
+def explain(model: Model, what: str) -> Document:
+    """Everything about one thing.
+
+    Args:
+        model: the workspace.
+        what: a name, an address or prefix, a hardware address in any usual writing, or a tag in
+            decimal or hexadecimal.
+
+    Raises:
+        UsageError: nothing of the kind is known; the closest names are given.
+    """
+    row = _by_hardware(model, what)
+    if row is not None:
+        return _endpoint(model, what, row)
+    prefix = _prefix(what)
+    if prefix is not None and what not in model.files.endpoints.index:
+        return _address(model, what, prefix)
+    end = parse_end(what, model.groups, model.files.endpoints)
+    if end.kind == "endpoint":
+        return _endpoint(model, what, end.endpoint)
+    if end.kind == "set":
+        names = [model.groups.all[g].id for g in end.groups]
+        return document("explain", what=what, kind="set", groups=names)
+    return _group(model, what, end.groups[0])
+
+
+def _by_hardware(model: Model, what: str) -> int | None:
+    if what in model.files.endpoints.index:
+        return None
+    wanted = _bare(what)
+    if wanted is None:
+        return None
+    found = (row for row, name in enumerate(model.files.endpoints.ids) if _bare(name) == wanted)
+    return next(found, None)
+
+
+def _bare(text: str) -> str | None:
+    """The digits of a hardware address (IEEE 802), however they are parted; None for other text."""
+    bare = re.sub(r"[:.\- ]", "", text.lower())
+    return bare if _HARDWARE.fullmatch(bare) and bare != text.lower()[:0] else None
+
+
+def _prefix(what: str) -> Prefix | None:
+    if not re.search(r"[.:/]", what):
+        return None
+    try:
+        return parse_prefix(what)
+    except ValueError as error:
+        if "host bits" in str(error):
+            raise UsageError(str(error)) from None
+        return None
+
+
+def _endpoint(model: Model, what: str, row: int) -> Document:
+    endpoints = model.files.endpoints
+    attributes = [
+        {
+            "attribute": name,
+            "value": list(column.value(row)),
+            "source": endpoints.origins[column.origin[row]],
+            "confidence": round(float(column.confidence[row]), 6),
+        }
+        for name, column in endpoints.columns.items()
+        if column.codes[row] >= 0
+    ]
+    places = [
+        {
+            "address": str(p.address), "by": p.by, "segment": model.network.segment_of(p.address),
+            "file": p.location.file, "line": p.location.line,
+        }
+        for p in model.places
+        if p.endpoint == row
+    ]  # fmt: skip
+    return document(
+        "explain",
+        what=what,
+        kind="endpoint",
+        endpoint=endpoint_json(model, row),
+        attributes=attributes,
+        places=places,
+        bindings=[
+            known for p in model.places if p.endpoint == row for known in _known(model, p.address)
+        ],
+        **_cells(model, max(int(model.assignment.group[row]), 0)),
+    )
+
+
+def _address(model: Model, what: str, prefix: Prefix) -> Document:
+    there = [p.endpoint for p in model.places if prefix.holds(p.address)]
+    here = [model.files.endpoints.ids[row] for row in there]
+    held = [
+        row_json(model, model.registry.bindings[n])
+        for n in model.registry.winners
+        if prefix.holds(model.registry.bindings[n].prefix)
+    ]
+    group = model.groups.by_tag.get(model.registry.tag(prefix.family, prefix.start), 0)
+    owned = [int(model.assignment.group[row]) for row in there]
+    if owned and owned[0] >= 0:  # the true group of an address is its endpoint's
+        group = owned[0]
+    alone = prefix.length == WIDTH[prefix.family]
+    return document(
+        "explain",
+        what=what,
+        kind="address" if alone else "prefix",
+        prefix=str(prefix),
+        segment=model.network.segment_of(prefix),
+        endpoints=here,
+        inside=[] if alone else held,
+        bindings=list(_known(model, prefix)),
+        **_cells(model, group),
+    )
+
+
+def _group(model: Model, what: str, group: int) -> Document:
+    given = model.assignment.group
+    members = [model.files.endpoints.ids[r] for r in range(len(given)) if given[r] == group]
+    tag = model.groups.tag(group)
+    return document(
+        "explain",
+        what=what,
+        kind="group",
+        **model.group_json(group),
+        hexadecimal=f"{tag:#x}",
+        members=members,
+        sets=[s for s in model.groups.sets if group in model.groups.members(s)],
+        bindings=[
+            row_json(model, model.registry.bindings[n])
+            for n in model.registry.winners
+            if model.registry.bindings[n].tag == tag
+        ],
+        **_cells(model, group),
+    )
+
+
+def _known(model: Model, prefix: Prefix) -> Iterator[Document]:
+    """What the registry and each node that has bindings say of an address."""
+    tables = {"registry": model.registry}
+    tables |= {name: model.knowledge.at(name) for name in model.network.nodes}
+    for name, table in tables.items():
+        number = int(table.find(prefix.family, [prefix.start])[0])
+        if number >= 0:
+            shown = address_text(prefix.family, prefix.start)
+            yield {"at": name, "address": shown, **row_json(model, table.bindings[number])}
+
+
+def _cells(model: Model, group: int) -> Document:
+    """What the group may reach, and who may reach it: other groups by what is allowed."""
+    painted = model.matrix.action_form
+    empty = {f for f, mask in enumerate(model.matrix.forms.masks) if not mask}
+
+    def listed(forms: list[int], key: str) -> list[Document]:
+        return [
+            {key: model.groups.all[other].id, "allows": allowed_text(model, form)}
+            for other, form in enumerate(forms)
+            if form not in empty
+        ]
+
+    return {
+        "as_source": listed([int(f) for f in painted[group]], "destination"),
+        "as_destination": listed([int(f) for f in painted[:, group]], "source"),
+    }

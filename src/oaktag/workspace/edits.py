@@ -1,0 +1,239 @@
+"""Changes of a workspace's files that keep their form: comments, order and every other byte stay.
+
+A change is made of text, by the marks of the YAML nodes and the cells of the CSV lines; the changed
+files are read as a workspace first, and only then written, all of them or none.
+"""
+
+from __future__ import annotations
+
+import csv
+import io
+import re
+import shutil
+import tempfile
+from collections.abc import Iterator, Mapping
+from difflib import unified_diff
+from pathlib import Path
+
+import yaml
+
+from oaktag.errors import UsageError, WorkspaceError
+from oaktag.workspace.assignments_file import FILE as ASSIGNMENTS
+from oaktag.workspace.groups_file import FILE as GROUPS
+from oaktag.workspace.load import Files, load
+from oaktag.workspace.textfile import write_text
+
+#: Keys under which a word names a group or a set, by file.
+NAMING = {
+    GROUPS: {"id"},
+    ASSIGNMENTS: {"give", "group"},
+    "network.yaml": {"group", "tag", "sources", "destinations", "groups"},
+    "expectations.yaml": {"from", "to"},
+    "oaktag.yaml": {"from", "to"},
+}
+PLAIN = re.compile(r"[A-Za-z0-9][A-Za-z0-9 ._/-]*")
+
+
+def text_of(root: Path, name: str) -> str:
+    """A file's text, line ends as they are; empty where there is none."""
+    path = root / name
+    if not path.exists():
+        return ""
+    with path.open(encoding="utf-8", newline="") as file:
+        return file.read()
+
+
+def difference(root: Path, changed: Mapping[str, str]) -> str:
+    """The change as a diff of the files."""
+    parts: list[str] = []
+    for name, text in changed.items():
+        before = text_of(root, name).splitlines(keepends=True)
+        parts += unified_diff(before, text.splitlines(keepends=True), name, name, n=2)
+    return "".join(part if part.endswith("\n") else part + "\n" for part in parts)
+
+
+def try_out(root: Path, changed: Mapping[str, str]) -> Files:
+    """Read the workspace as it would be.
+
+    Raises:
+        WorkspaceError: the change would make it unreadable or contradictory.
+    """
+    with tempfile.TemporaryDirectory(prefix="oaktag-") as place:
+        copy = Path(place) / "w"
+        shutil.copytree(root, copy, ignore=shutil.ignore_patterns(".git", "lists"))
+        for name, text in changed.items():
+            write_text(copy / name, text)
+        return load(copy)
+
+
+def write_all(root: Path, changed: Mapping[str, str]) -> None:
+    """Write changed files, after trying them out: all or, where one cannot be written, none."""
+    try_out(root, changed)
+    before = {n: text_of(root, n) if (root / n).exists() else None for n in changed}
+    done: list[str] = []
+    try:
+        for name, text in changed.items():
+            write_text(root / name, text)
+            done.append(name)
+    except OSError:
+        for name in done:
+            held = before[name]
+            if held is None:
+                (root / name).unlink()
+            else:
+                write_text(root / name, held)
+        raise
+
+
+# -- pins ------------------------------------------------------------------------------------
+
+
+def _top(text: str, key: str) -> tuple[yaml.Node, yaml.Node] | None:
+    root = yaml.compose(text, Loader=yaml.SafeLoader) if text.strip() else None
+    if not isinstance(root, yaml.MappingNode):
+        return None
+    return next(((k, v) for k, v in root.value if k.value == key), None)
+
+
+def quoted(text: str) -> str:
+    """A word as YAML text that reads as just this text."""
+    if PLAIN.fullmatch(text):
+        return text
+    escaped = text.replace("\\", "\\\\").replace('"', '\\"')
+    return f'"{escaped}"'
+
+
+def with_pin(text: str, fields: Mapping[str, str]) -> str:
+    """``assignments.yaml`` with one pin more, behind the others."""
+    pin = "{" + ", ".join(f"{k}: {quoted(v)}" for k, v in fields.items()) + "}"
+    found = _top(text, "pins")
+    if found is None:
+        return f"pins:\n  - {pin}\n" + ("\n" + text if text.strip() else "")
+    key, node = found
+    if isinstance(node, yaml.SequenceNode) and node.value and not node.flow_style:
+        last = node.value[-1]
+        at = text.find("\n", _end(last)) + 1 or len(text)
+        indent = " " * node.start_mark.column
+        lead = "" if at == 0 or text[at - 1 : at] == "\n" else "\n"
+        return f"{text[:at]}{lead}{indent}- {pin}\n{text[at:]}"
+    if isinstance(node, yaml.SequenceNode) and node.value:
+        at = _end(node.value[-1])
+        return f"{text[:at]}, {pin}{text[at:]}"
+    start = key.end_mark.index
+    return f"{text[:start]}:\n  - {pin}{text[max(_end(node), text.index(':', start) + 1) :]}"
+
+
+def without_pin(text: str, line: int, prefix: str | None) -> str:
+    """``assignments.yaml`` without the pin that starts in a line (and has the prefix)."""
+    found = _top(text, "pins")
+    pins = found[1] if found and isinstance(found[1], yaml.SequenceNode) else None
+    items = pins.value if pins else []
+    for number, item in enumerate(items):
+        if item.start_mark.line + 1 > line or item.end_mark.line + 1 < line:
+            continue
+        held = next((v for k, v in item.value if k.value == "prefix"), None)
+        if prefix is not None and isinstance(held, yaml.SequenceNode) and len(held.value) > 1:
+            raise UsageError(f"the pin in line {line} is of several prefixes; edit it by hand")
+        return _without(text, pins, number) if pins else text
+    raise UsageError(f"no pin stands in line {line} of {ASSIGNMENTS}")
+
+
+def _without(text: str, node: yaml.CollectionNode, number: int) -> str:
+    item = node.value[number]
+    if node.flow_style:
+        if len(node.value) == 1:
+            start, end = item.start_mark.index, _end(item)
+        elif number:
+            start, end = _end(node.value[number - 1]), _end(item)
+        else:
+            start, end = item.start_mark.index, node.value[1].start_mark.index
+        return text[:start] + text[end:]
+    start = text.rfind("\n", 0, item.start_mark.index) + 1
+    end = text.find("\n", _end(item)) + 1 or len(text)
+    if len(node.value) == 1:
+        return f"{text[: text.rindex(':', 0, start) + 1]} []\n{text[end:]}"
+    return text[:start] + text[end:]
+
+
+def _end(node: yaml.Node) -> int:
+    """Where the last character of a node stands, less the blank that block nodes end with."""
+    if not isinstance(node, yaml.CollectionNode) or node.flow_style:
+        return int(node.end_mark.index)
+    last = node.value[-1]
+    return _end(last[1] if isinstance(last, tuple) else last)
+
+
+# -- names -----------------------------------------------------------------------------------
+
+
+def renamed(files: Files, old: str, new: str) -> dict[str, str]:
+    """All files in which a group's or set's name stands, with the new one in its place."""
+    root = files.root
+    changed: dict[str, str] = {}
+    for name, keys in NAMING.items():
+        text = text_of(root, name)
+        if text:
+            places = list(_named(yaml.compose(text, Loader=yaml.SafeLoader), keys, name == GROUPS))
+            changed[name] = _replaced(text, places, old, new)
+    for name in files.config.layers:
+        changed[name] = _renamed_cells(text_of(root, name), old, new)
+    return {n: t for n, t in changed.items() if t != text_of(root, n)}
+
+
+def _named(node: yaml.Node | None, keys: set[str], sets: bool) -> Iterator[yaml.ScalarNode]:
+    """The scalars that name groups or sets."""
+    if isinstance(node, yaml.SequenceNode):
+        for item in node.value:
+            yield from _named(item, keys, sets)
+    elif isinstance(node, yaml.MappingNode):
+        for key, value in node.value:
+            if sets and key.value == "sets" and isinstance(value, yaml.MappingNode):
+                for name, held in value.value:
+                    yield name
+                    yield from _scalars(held)
+            elif key.value in ("sources", "feeds") and not (keys & {"sources", "groups"}):
+                continue  # of oaktag.yaml: files, not groups
+            elif key.value in keys:
+                yield from _scalars(value)
+            elif key.value == "feeds":
+                for feed in value.value:
+                    yield from _named(feed, keys - {"from", "to"}, sets)
+            else:
+                yield from _named(value, keys, sets)
+
+
+def _scalars(node: yaml.Node) -> Iterator[yaml.ScalarNode]:
+    if isinstance(node, yaml.ScalarNode):
+        yield node
+    elif isinstance(node, yaml.SequenceNode):
+        for item in node.value:
+            yield from _scalars(item)
+
+
+def _replaced(text: str, places: list[yaml.ScalarNode], old: str, new: str) -> str:
+    for node in sorted(places, key=lambda n: -n.start_mark.index):
+        if node.value == old:
+            start, end = node.start_mark.index, node.end_mark.index
+            text = text[:start] + text[start:end].replace(old, new) + text[end:]
+    return text
+
+
+def _renamed_cells(text: str, old: str, new: str) -> str:
+    """A matrix file with a name replaced in source and destination; all else stays."""
+    lines = list(io.StringIO(text, newline=""))
+    header = [h.strip().lstrip("\ufeff") for h in next(csv.reader(lines[:1]), [])]
+    wanted = [n for n, h in enumerate(header) if h in ("source", "destination")]
+    result: list[str] = []
+    for line in lines:
+        cells = line.split(",")
+        for number in wanted:
+            if number < len(cells) and cells[number].strip().strip('"') == old:
+                cells[number] = cells[number].replace(old, new)
+        result.append(",".join(cells))
+    return "".join(result)
+
+
+def checked(error: WorkspaceError) -> UsageError:
+    """A change that would break the workspace, as one error that says how."""
+    told = "\n".join(str(p) for p in error.problems)
+    return UsageError(f"nothing was changed, for then this would be wrong:\n{told}")

@@ -1,0 +1,165 @@
+"""What an inventory file lists, whatever its form: rows, and columns of values.
+
+CSV: ``;`` parts a list, a column ``model.confidence`` is the confidence of ``model``. JSON Lines:
+an object a line, a value is text, a number, a list or ``{"value": …, "confidence": …}``.
+"""
+
+from __future__ import annotations
+
+import io
+import json
+from collections.abc import Callable
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import Any
+
+from oaktag.core.endpoints import Value
+from oaktag.located import Location
+from oaktag.workspace.csvfile import CsvFile, read_csv
+from oaktag.workspace.textfile import Problems, read_text
+
+CONFIDENCE = ".confidence"
+
+
+@dataclass(slots=True)
+class Listing:
+    """Rows of an inventory file.
+
+    ``columns`` maps a name to one value a row, empty where the row says nothing; ``lines`` are
+    physical; ``place`` finds where a value stands.
+    """
+
+    name: str
+    lines: list[int]
+    columns: dict[str, list[Value]]
+    place: Callable[[int, str], Location]
+    confidences: dict[str, list[float]] = field(default_factory=dict)
+
+
+def list_csv(
+    root: Path, name: str, problems: Problems, separator: str, encoding: str
+) -> Listing | None:
+    """A CSV file as a listing."""
+    file = read_csv(root, name, problems, separator=separator, encoding=encoding)
+    if file is None:
+        return None
+
+    def place(row: int, column: str) -> Location:
+        return file.place(row, file.header.index(column))
+
+    listing = Listing(name, file.lines, {}, place)
+    for column in file.header:
+        cells = file.cells(column)
+        base = column.removesuffix(CONFIDENCE)
+        if base != column and base in file.header:
+            listing.confidences[base] = [
+                _confidence(file, row, column, cell, problems) for row, cell in enumerate(cells)
+            ]
+            continue
+        values = {cell: _parts(cell) for cell in dict.fromkeys(cells)}
+        listing.columns[column] = [values[cell] for cell in cells]
+    return listing
+
+
+def _parts(cell: str) -> Value:
+    return tuple(part for item in cell.split(";") if (part := item.strip()))
+
+
+def _confidence(file: CsvFile, row: int, column: str, cell: str, problems: Problems) -> float:
+    try:
+        share = float(cell) if cell else 1.0
+    except ValueError:
+        share = -1.0
+    if not 0 <= share <= 1:
+        where = file.place(row, file.header.index(column))
+        problems.form(where, f"the confidence is {cell!r}", "a number from 0 to 1")
+    return share
+
+
+def list_json(root: Path, name: str, problems: Problems, encoding: str) -> Listing | None:
+    """A JSON Lines file as a listing."""
+    text = read_text(root, name, problems, encoding)
+    if text is None:
+        return None
+    rows: list[dict[str, tuple[Value, float]]] = []
+    lines: list[int] = []
+    for number, line in enumerate(io.StringIO(text, newline=""), 1):
+        if not line.strip():
+            continue
+        row = _object(line, Location(name, number), problems)
+        if row is not None:
+            rows.append(row)
+            lines.append(number)
+    names = list(dict.fromkeys(key for row in rows for key in row))
+
+    def place(row: int, column: str) -> Location:
+        return Location(name, lines[row])
+
+    nothing: tuple[Value, float] = ((), 1.0)
+    columns = {n: [row.get(n, nothing)[0] for row in rows] for n in names}
+    listing = Listing(name, lines, columns, place)
+    for column in names:
+        sure = [row.get(column, nothing)[1] for row in rows]
+        if any(s < 1 for s in sure):
+            listing.confidences[column] = sure
+    return listing
+
+
+def _object(
+    line: str, where: Location, problems: Problems
+) -> dict[str, tuple[Value, float]] | None:
+    seen: set[str] = set()
+
+    def pairs(found: list[tuple[str, Any]]) -> dict[str, Any]:
+        for key, _ in found:
+            if key in seen and len(found) > 1:
+                problems.form(where, f"the key {key!r} stands twice", "each key once")
+        return dict(found)
+
+    try:
+        held = json.loads(line, object_pairs_hook=pairs)
+    except ValueError as error:
+        column = getattr(error, "colno", 0)
+        place = Location(where.file, where.line, column)
+        problems.form(
+            place, f"this is not JSON: {getattr(error, 'msg', error)}", "an object a line"
+        )
+        return None
+    except RecursionError:
+        problems.form(where, "this is nested too deep", "attributes and their values")
+        return None
+    if not isinstance(held, dict):
+        problems.form(where, "this line holds no object", '{"id": …, "attribute": …}')
+        return None
+    result: dict[str, tuple[Value, float]] = {}
+    for key, value in held.items():
+        confidence: Any = 1.0
+        if isinstance(value, dict):
+            confidence = value.get("confidence", 1.0)
+            if set(value) - {"value", "confidence"} or "value" not in value:
+                problems.form(where, f"{key} is an object", '{"value": …, "confidence": …}')
+                return None
+            value = value["value"]
+        good = isinstance(confidence, int | float) and not isinstance(confidence, bool)
+        if not good or not 0 <= confidence <= 1:
+            problems.form(
+                where, f"the confidence of {key} is {confidence!r}", "a number from 0 to 1"
+            )
+            return None
+        elements = value if isinstance(value, list) else [value]
+        if any(isinstance(e, dict | list) for e in elements):
+            problems.form(
+                where, f"{key} holds something nested", "text, a number, or a list of them"
+            )
+            return None
+        texts = (_plain(e) for e in elements if e is not None)
+        result[key] = tuple(t for t in texts if t), float(confidence)
+    return result
+
+
+def _plain(element: Any) -> str:
+    if isinstance(element, bool):
+        return "true" if element else "false"
+    if isinstance(element, float) and element.is_integer():
+        return str(int(element))
+    return str(element).strip()
