@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import csv
 import io
+import re
 from typing import TextIO
 
 import numpy as np
@@ -22,6 +23,7 @@ from oaktag.operations.documents import (
 )
 from oaktag.operations.model import Model
 
+NUMBER = re.compile(r"[+-]?\d+(\.\d+)?")
 COLUMNS = (
     "source", "destination", "family", "protocol", "source_port", "destination_port",
 )  # fmt: skip
@@ -179,6 +181,13 @@ def _packet(cells: list[str]) -> Packet:
     return Packet(int(family), number, *ports)
 
 
+def harmless(cell: str) -> str:
+    """A cell that a spreadsheet would run as a formula, marked as text; all others as they are."""
+    if cell[:1] in ("=", "+", "-", "@", "\t", "\r") and not NUMBER.fullmatch(cell):
+        return f"'{cell}"
+    return cell
+
+
 def _answer(
     model: Model,
     header: list[str],
@@ -201,5 +210,5 @@ def _answer(
             line = piece_json(matrix, piece)["line"] or {"file": "", "line": ""}
             known[key] = line["file"], line["line"]
         words = ["allow" if said[number] else "deny" for said in (actions, woulds)]
-        writer.writerow([*row, *words, *known[key]])
+        writer.writerow([*map(harmless, row), *words, *known[key]])
     answers.write(text.getvalue())

@@ -81,15 +81,18 @@ def list_json(root: Path, name: str, problems: Problems, encoding: str) -> Listi
     text = read_text(root, name, problems, encoding)
     if text is None:
         return None
+    before = len(problems.all)
     rows: list[dict[str, tuple[Value, float]]] = []
     lines: list[int] = []
     for number, line in enumerate(io.StringIO(text, newline=""), 1):
         if not line.strip():
             continue
-        row = _object(line, Location(name, number), problems)
+        row = _object(line.rstrip("\r\n"), Location(name, number), problems)
         if row is not None:
             rows.append(row)
             lines.append(number)
+    if len(problems.all) > before:
+        return None
     names = list(dict.fromkeys(key for row in rows for key in row))
 
     def place(row: int, column: str) -> Location:
@@ -108,12 +111,12 @@ def list_json(root: Path, name: str, problems: Problems, encoding: str) -> Listi
 def _object(
     line: str, where: Location, problems: Problems
 ) -> dict[str, tuple[Value, float]] | None:
-    seen: set[str] = set()
-
     def pairs(found: list[tuple[str, Any]]) -> dict[str, Any]:
+        seen: set[str] = set()
         for key, _ in found:
-            if key in seen and len(found) > 1:
+            if key in seen:
                 problems.form(where, f"the key {key!r} stands twice", "each key once")
+            seen.add(key)
         return dict(found)
 
     try:
