@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import random
+from dataclasses import replace
 from ipaddress import ip_address, ip_network
 from pathlib import Path
 from typing import Any
@@ -168,6 +169,89 @@ def test_the_kernel_decides_as_the_rules_say(real_kernel: None, tmp_path: Path) 
         assert not wrong, (wrong, text)
     assert sum(map(len, meant)) > 300
     assert 0.1 < sum(map(sum, meant)) / sum(map(len, meant)) < 0.95
+
+
+@settings(max_examples=60)
+@given(stack=stacks(most_lines=3), point=points, other=points, data=st.data())
+def test_the_proof_refutes_just_what_differs(
+    stack: Stack, point: dict[str, Any], other: dict[str, Any], data: st.DataObject, tmp_path: Path
+) -> None:
+    """A list of one point held against another, or another matrix: equal, or a packet that shows it.
+
+    Whether two points differ is found by asking the words of both about every kind of packet
+    between all the places and frames there are.
+    """
+    changed = data.draw(
+        st.sampled_from(("mode", "from", "inside", "scope", "outside", "if_differ", "default"))
+    )
+    meant = dict(point)
+    second = stack
+    if changed == "default":
+        second = replace(stack, default="allow" if stack.default == "deny" else "deny")
+    else:
+        meant[changed] = other[changed]
+    (tmp_path / "a").mkdir(exist_ok=True)
+    (tmp_path / "b").mkdir(exist_ok=True)
+    text = list_text(*_model(stack, point, tmp_path / "a"))
+    model, held = _model(second, meant, tmp_path / "b")
+    against = refute(model, held, text)
+    asked = [
+        (Packet(*p), a, b, frame)
+        for p in stack.packets()
+        for a in (x for of in PLACES.values() for x in of)
+        for b in (x for of in PLACES.values() for x in of)
+        if (":" in a) == (":" in b) == (p[0] == 6)
+        for frame in (0, 310, 411)
+    ]
+    differs = any(_meant(stack, point, q) != _meant(second, meant, q) for q in asked)
+    if against is None:
+        assert not differs
+        return
+    assert against.listed != against.meant
+    question = _question(against)
+    if against.listed[0] != against.meant[0]:
+        assert (_meant(stack, point, question), _meant(second, meant, question)) == (
+            against.listed[0] == "allow", against.meant[0] == "allow",
+        )  # fmt: skip
+    else:
+        assert (
+            not differs
+            or stack.observed_default
+            or "observe" in (point["mode"], meant["mode"])
+            or any(row["mode"] == "observe" for layer in stack.layers for row in layer)
+        )
+
+
+@pytest.mark.parametrize(
+    ("old", "new", "told"),
+    [
+        ("10.20.1.21-10.20.1.22 : 0x1014a", "10.20.1.21-10.20.1.22 : 0x10000", "no address with its tag"),
+        ("10.20.1.21-10.20.1.22 : 0x1014a", "10.20.1.22-10.20.1.21 : 0x1014a", "one form"),
+        ("10.20.1.41-10.20.1.42 :", "10.20.1.041-10.20.1.42 :", "no address or prefix"),
+        ("10.20.200.21-10.20.200.24 : goto", "10.20.200.21/30 : goto", "host bits"),
+        ("0x136 : goto p", "0x140 : goto p", "stands twice"),
+        ("tcp dport 443 accept", "tcp dport 443-443 accept", "no entry|one form|sorted set"),
+        ("tcp dport 443 accept", "tcp dport 70000 accept", "sorted set"),
+        ("udp dport { 53, 123 }", "udp dport { 123, 53 }", "sorted set"),
+        ("tcp dport 443 accept", "icmp dport 44 accept", "one form|sorted set"),
+        ("tcp dport 443 accept", "meta nfproto ipv4 icmp type 300 accept", "sorted set"),
+        ("would deny\" group 5 accept", "would deny\" group 6 accept", "no outcome"),
+        ("oaktag allow would deny\" group 5 accept", "oaktag deny would deny\" group 5 accept", "does another"),
+        ("priority filter", "priority mangle", "expected"),
+        ("\t\tgoto to_0\n", "", "expected"),
+        ("chain to_530 {", "chain to_531 {", "stands twice or in the wrong place|belongs here"),
+        ("# point hall-edge", "# point hall-door", "expected"),
+    ],
+)  # fmt: skip
+def test_the_reader_refuses_what_the_writer_never_writes(
+    sample: Path, old: str, new: str, told: str
+) -> None:
+    model = oaktag.Workspace.load(sample).model
+    text = list_text(model, model.network.points["hall-edge"])
+    assert old in text
+    with pytest.raises(UnreadableList, match=told) as caught:
+        nftables.read(text.replace(old, new, 1))
+    assert 1 <= caught.value.line <= text.count("\n") + 1
 
 
 def _change(text: str, rng: random.Random) -> str:

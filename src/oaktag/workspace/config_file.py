@@ -188,7 +188,8 @@ def _read_source(file: YamlFile, node: Node) -> Source | None:
         return None
     separator = file.choice(fields.get("separator"), "separator", tuple(SEPARATORS))
     encoding = file.choice(fields.get("encoding"), "encoding", ENCODINGS)
-    if name is None or kind is None or key is None:
+    unread = ("separator" in fields and not separator) or ("encoding" in fields and not encoding)
+    if name is None or kind is None or key is None or unread:
         return None
     return Source(
         name, kind, key, file.text(fields.get("address"), "address"),
