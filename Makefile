@@ -17,8 +17,8 @@ test: lint ## set up, and pass the tests
 	$(BIN)/python -m pytest
 
 lint: $(BIN)/oaktag ## the linter, the type checker and the import rules
-	$(BIN)/ruff format --check src tests tools examples docs
-	$(BIN)/ruff check src tests tools examples docs
+	$(BIN)/ruff format --check src tests tools examples docs benchmarks
+	$(BIN)/ruff check src tests tools examples docs benchmarks
 	$(BIN)/mypy
 	$(BIN)/lint-imports --no-cache
 
@@ -27,3 +27,7 @@ screenshots: $(BIN)/oaktag ## make the pictures in docs/screenshots again (needs
 
 clean: ## remove what was made
 	rm -rf $(VENV) build dist src/*.egg-info .mypy_cache .ruff_cache .pytest_cache .hypothesis
+
+bench: $(BIN)/oaktag ## run the benchmarks at full scale, and write their table
+	$(BIN)/python -m pip install --quiet --disable-pip-version-check --editable ".[bench]"
+	$(BIN)/python benchmarks/run.py --out docs/benchmarks.md

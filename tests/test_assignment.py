@@ -266,3 +266,44 @@ def test_findings_about_who_is_who(tmp_path: Path) -> None:
         ("OT207", "s.csv", 3), ("OT208", "s.csv", 2), ("OT209", "assignments.yaml", 6),
         ("OT210", "s.csv", 4), ("OT204", "network.yaml", 1), ("OT211", "assignments.yaml", 3),
     ])  # fmt: skip
+
+
+def test_many_addresses_at_once_are_found_as_one_by_one() -> None:
+    """The two-level table of a million look-ups against the binary search of each."""
+    import numpy as np
+
+    from oaktag.core.addresses import keys
+    from oaktag.core.ranges import MANY, Table, flatten
+
+    rng = np.random.default_rng(7)
+    lengths = rng.choice([0, 8, 12, 16, 20, 23, 24, 25, 28, 31, 32], 3000)
+    lengths[0] = 0
+    wide = (np.uint64(1) << (32 - lengths).astype(np.uint64)) - np.uint64(1)
+    starts = rng.integers(0, 1 << 32, 3000, dtype=np.uint64) & ~wide
+    starts[1500:] = (starts[1500:] & np.uint64(0x0000FFFF) | np.uint64(0x0A010000)) & ~wide[1500:]
+    _, first = np.unique(np.stack([starts, lengths.astype(np.uint64)]), axis=1, return_index=True)
+    starts, lengths, wide = starts[first], lengths[first], wide[first]
+    for kept in (slice(None), lengths > 0, lengths > 24):
+        low, high, owner = flatten(4, starts[kept], starts[kept] | wide[kept], lengths[kept])
+        assert (low[1:] > high[:-1]).all() and (low <= high).all()
+        table = Table(4, low, high, owner, owner)
+        asked = rng.integers(0, 1 << 32, MANY, dtype=np.uint64)
+        asked[::2] = asked[::2] & np.uint64(0xFFFF) | np.uint64(0x0A010000)
+        asked[:4] = [0, (1 << 32) - 1, 0x0A010000, 0x0A01FFFF]
+        many = table.find(asked)
+        assert (
+            many
+            == np.concatenate([table.find(asked[:1000]), table.find(asked[1000:2000]), many[2000:]])
+        ).all()
+        sample = rng.integers(0, MANY, 3000)
+        assert (many[sample] == table.find(asked[sample])).all()
+        for address, number in zip(asked[:300].tolist(), many[:300].tolist(), strict=True):
+            fitting = [
+                (int(n), i)
+                for i, (s, w, n) in enumerate(
+                    zip(starts[kept].tolist(), wide[kept].tolist(), lengths[kept], strict=True)
+                )
+                if s <= address <= s | w
+            ]
+            assert (owner[number] if number >= 0 else -1) == max(fitting, default=(0, -1))[1]
+    assert len(keys(6, [1])) == 1

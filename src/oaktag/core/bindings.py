@@ -14,7 +14,8 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from oaktag.core.addresses import WIDTH, Keys, Prefix, Range, key_number, keys
+from oaktag.core.addresses import Prefix, Range, key_number, keys
+from oaktag.core.ranges import Table, flatten
 from oaktag.located import Location
 
 BINDING_SOURCES = ("pinned", "session", "inventory", "adopted", "segment")
@@ -37,28 +38,6 @@ class Binding:
     location: Location = Location("")
     who: str = ""
     node: str | None = None
-
-
-@dataclass(frozen=True, slots=True)
-class Table:
-    """Disjoint ranges of one family, sorted; arrays of shape [n].
-
-    ``rows`` are the numbers of the bindings that won; ``tags`` theirs.
-    """
-
-    family: int
-    starts: Keys
-    ends: Keys
-    rows: NDArray[np.int64]
-    tags: NDArray[np.int64]
-
-    def find(self, addresses: Keys) -> NDArray[np.int64]:
-        """For each address key the range that holds it, or -1."""
-        at = np.searchsorted(self.starts, addresses, side="right") - 1
-        if not len(self.starts):
-            return at
-        held = (at >= 0) & (addresses <= self.ends[np.maximum(at, 0)])
-        return np.where(held, at, -1)
 
 
 class Lookup:
@@ -90,25 +69,14 @@ class Lookup:
             [n for n in self.winners if self.bindings[n].prefix.family == family], dtype=np.int64
         )
         prefixes = [self.bindings[n].prefix for n in rows]
-        starts = keys(family, [p.start for p in prefixes])
-        # One past the end may lie past the last address of the family: such ends cut nothing.
-        top = (1 << WIDTH[family]) - 1
-        after = keys(family, [p.end + 1 for p in prefixes if p.end < top])
-        cuts = np.unique(np.concatenate([starts, after]))
-        lows = np.searchsorted(cuts, starts)
-        ends = keys(family, [p.end for p in prefixes])
-        highs = np.searchsorted(cuts, ends, side="right")
-        owner = np.full(len(cuts), -1, dtype=np.int64)
-        lengths = np.array([p.length for p in prefixes], dtype=np.int64)
-        for length in np.unique(lengths):
-            for number in np.flatnonzero(lengths == length):
-                owner[lows[number] : highs[number]] = rows[number]
-        owned = np.flatnonzero(owner >= 0)
-        last = [key_number(family, c) - 1 for c in cuts[1:]] + [top]
-        tags = np.array([self.bindings[n].tag for n in owner[owned]], dtype=np.int64)
-        return Table(
-            family, cuts[owned], keys(family, [last[i] for i in owned]), owner[owned], tags
+        starts, ends, owner = flatten(
+            family,
+            keys(family, [p.start for p in prefixes]),
+            keys(family, [p.end for p in prefixes]),
+            np.array([p.length for p in prefixes], dtype=np.int64),
         )
+        tags = np.array([self.bindings[n].tag for n in rows[owner]], dtype=np.int64)
+        return Table(family, starts, ends, rows[owner], tags)
 
     def find(self, family: int, addresses: Sequence[int]) -> NDArray[np.int64]:
         """The number of the binding that holds each address, or -1; shape [n]."""
