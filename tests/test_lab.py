@@ -2,15 +2,22 @@
 
 from __future__ import annotations
 
+from collections import Counter
 from collections.abc import Callable
 from pathlib import Path
 
 import jsonschema
 import pytest
+from hypothesis import Phase, given, settings
+from hypothesis import strategies as st
 
 from conftest import Ran
 from oaktag.demo.walk import wrong
+from oaktag.operations import lab
+from oaktag.testing.slow_reach import Being, Net
 from test_commands import _schema
+from test_matrix import in_box
+from test_reach import ADDRESSES, GROUPS, maybe, nets, points, write_net
 
 Run = Callable[..., Ran]
 
@@ -56,6 +63,62 @@ def test_on_the_mended_sample_every_probe_is_as_meant(oaktag: Run, mended: Path)
         oaktag("-C", mended, "lab", "down")
     assert ran.status == 0 and set(ran.json["summary"]) == {"as meant"}
     assert {f["feed"]: f["bindings"] for f in ran.json["feeds"]}["ashgrove-access>hall-edge"] == 10
+
+
+@st.composite
+def small_nets(draw: st.DrawFn) -> Net:
+    """Random networks that the lab can show: an address an endpoint, a point a node at most."""
+    net: Net = draw(nets())
+    places = draw(st.permutations([a for a in ADDRESSES if a != "10.9.0.1"]))
+    net.beings = [
+        Being(f"b{n}", [address], draw(st.sampled_from((*GROUPS, None))), draw(maybe))
+        for n, address in enumerate(places[:6])
+    ]
+    for node in net.nodes:
+        held = [draw(points)] if draw(maybe) else []
+        node["points"] = [{**p, "name": "p", "mode": "enforce"} for p in held]
+        if draw(maybe):
+            net.feeds.append({"from": "registry", "to": node["node"], "name": f"r-{node['node']}"})
+    return net
+
+
+@pytest.mark.usefixtures("real_kernel")
+def test_random_networks_do_what_reach_says(tmp_path: Path) -> None:
+    """Marks, links and nodes that lose them, feeds, filters, both rules for what differs, scopes,
+    directions: for each probe, what packets meet is what reach says of just those two ends."""
+    seen: Counter[tuple[str, str]] = Counter()
+
+    @settings(max_examples=16, database=None, phases=[Phase.generate])
+    @given(net=small_nets())
+    def compare(net: Net) -> None:
+        workspace = write_net(net, tmp_path)
+        lab.up(workspace.model)
+        try:
+            document = lab.probe(workspace.model)
+        finally:
+            lab.down(workspace.model)
+        assert all(c["agree"] for c in document["counters"]), document["counters"]
+        for probe in document["probes"]:
+            ends = [f"endpoint:{probe[e]['endpoint']}" for e in ("source", "destination")]
+            flows = workspace.reach(*ends)["flows"]
+            if len(flows) != 1:
+                continue  # several paths: the lab takes one of them
+            if not flows[0]["path"]:
+                assert probe["verdict"] == "never worked"
+                continue
+            number = {"tcp": 6, "udp": 17, "icmp": 1}[probe["protocol"]]
+            six = ":" in probe["source"]["address"]
+            kind = {False: 8, True: 128}[six]
+            packet = (6 if six else 4, 58 if six and number == 1 else number,
+                      kind if number == 1 else 50_000, 0 if number == 1 else probe["port"])  # fmt: skip
+            wrong = [p["effect"] for p in flows[0]["packets"] if in_box(p, packet)]
+            expected = {"leak": "passes though denied", "break": "blocked though allowed"}
+            told = expected[wrong[0]] if wrong else "as meant"
+            assert probe["verdict"] == told, (probe, flows[0], net)
+            seen[flows[0]["result"], told] += 1
+
+    compare()
+    assert len(seen) >= 5 and sum(seen.values()) > 150, seen
 
 
 def test_without_a_lab_one_sentence_says_so(

@@ -68,13 +68,13 @@ def test_boxes_are_a_partition_that_says_what_the_rules_say(
     ]
     assert [(int(x["file"][7]) - 1, x["line"]) for x in cell["lines"]] == lines
     for packet in _sample(stack, data, 40):
-        held = [box for box in cell["boxes"] if _in(box, packet)]
+        held = [box for box in cell["boxes"] if in_box(box, packet)]
         assert len(held) == 1
         assert held[0]["action"] == stack.decide(source, destination, packet, "action")[0]
         assert held[0]["would"] == stack.decide(source, destination, packet, "would")[0]
 
 
-def _in(box: dict[str, Any], packet: Packet) -> bool:
+def in_box(box: dict[str, Any], packet: Packet) -> bool:
     spans = (box["protocols"], box["source_ports"], box["destination_ports"])
     return box["family"] == packet[0] and all(
         any(low <= number <= high for low, high in ranges)

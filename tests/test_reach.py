@@ -98,7 +98,7 @@ def nets(draw: st.DrawFn) -> Net:
     return Net(stack, nodes, segments, links, feeds, beings, pins)
 
 
-def _write(net: Net, folder: Path) -> oaktag.Workspace:
+def write_net(net: Net, folder: Path) -> oaktag.Workspace:
     write_stack(net.stack, folder)
     config = json.loads((folder / "oaktag.yaml").read_text())
     config["sources"] = [
@@ -130,7 +130,7 @@ def _write(net: Net, folder: Path) -> oaktag.Workspace:
 @settings(max_examples=120)
 @given(net=nets())
 def test_reach_is_what_walking_finds(net: Net, tmp_path: Path) -> None:
-    workspace = _write(net, tmp_path)
+    workspace = write_net(net, tmp_path)
     known = net.known()
     for node in NODES:
         said = workspace.bindings(node, ADDRESSES)["found"]
@@ -167,7 +167,7 @@ def test_default_tags_stand_for_unknown_hosts(tmp_path: Path) -> None:
         [Being("b0", ["10.1.0.9"], "cy", stable=True)],
         [{"prefix": "10.1.0.128/25", "group": "bo"}],
     )  # fmt: skip
-    flows = _write(net, tmp_path).reach()["flows"]
+    flows = write_net(net, tmp_path).reach()["flows"]
     ends = {
         tuple(f[e][k] for e in ("source", "destination") for k in ("segment", "group"))
         for f in flows
@@ -201,6 +201,6 @@ def test_many_equal_paths_are_grouped_by_result(tmp_path: Path) -> None:
         ],
         [Being("b0", ["10.1.0.1"], "ada", stable=True), Being("b1", ["10.2.0.1"], "cy", stable=True)],
     )  # fmt: skip
-    flows = _write(net, tmp_path).reach("ada", "cy")["flows"]
+    flows = write_net(net, tmp_path).reach("ada", "cy")["flows"]
     told = {(f["result"], f["paths"], tuple(r["why"] for r in f["reasons"])) for f in flows}
     assert told == {("enforced", 64, ()), ("unenforced", 64, ("source-unknown",))}

@@ -34,9 +34,12 @@ def command(context: Context, what: str, as_json: bool) -> int:
     if kind == "set":
         paragraph(f"{what} is a set of {', '.join(document['groups'])}", "    ", first="")
         return 0
-    {"endpoint": _endpoint, "group": _group, "address": _address, "prefix": _address}[kind](
-        document
-    )
+    if kind == "endpoint":
+        _endpoint(document)
+    elif kind == "group":
+        _group(document)
+    else:
+        _address(document)
     if kind != "group":
         say()
         table(

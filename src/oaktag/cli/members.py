@@ -138,9 +138,9 @@ def _by_rule(document: dict[str, Any]) -> None:
 
 def _withheld(rows: list[dict[str, Any]]) -> None:
     table(
-        ("endpoint", "group", "address", "why it has no standing binding"),
-        [(r["endpoint"], r["group"], _addresses(r), r["why"]) for r in rows],
-        wrap=(2, 3),
+        ("endpoint", "address", "group", "why it has no standing binding"),
+        [(r["endpoint"], _addresses(r), r["group"], r["why"]) for r in rows],
+        wrap=(1, 3),
     )
     say(f"{count(len(rows), 'member')} without a standing binding")
 

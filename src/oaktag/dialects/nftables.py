@@ -12,7 +12,6 @@ refused with its line. It is stricter than ``nft``, so that text which reads is 
 
 from __future__ import annotations
 
-import json
 import re
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 
@@ -81,24 +80,28 @@ def _sets(held: AccessList) -> Iterator[str]:
         yield from _map(
             f"tags{family}",
             f"type {_TYPE[family]} : mark",
-            [f"{_span(r)} : {r.tag | FLAG:#x}" for r in held.source_bindings if r.family == family],
+            [
+                f"{span_of(r)} : {r.tag | FLAG:#x}"
+                for r in held.source_bindings
+                if r.family == family
+            ],
         )
     for family in (4, 6):
         yield from _map(
             f"to{family}",
             f"type {_TYPE[family]} : verdict",
             [
-                f"{_span(r)} : goto to_{r.tag}"
+                f"{span_of(r)} : goto to_{r.tag}"
                 for r in held.destination_bindings
                 if r.family == family
             ],
         )
     for word, spans in (("origins", held.origins), ("targets", held.targets)):
         for family in (4, 6) if spans is not None else ():
-            elements = [_span(s) for s in spans or () if s.family == family]
+            elements = [span_of(s) for s in spans or () if s.family == family]
             yield from _map(f"{word}{family}", f"type {_TYPE[family]}", elements, "set")
     for family in (4, 6):
-        pairs = [f"{_span(a)} . {_span(b)}" for a, b in held.inside if a.family == family]
+        pairs = [f"{span_of(a)} . {span_of(b)}" for a, b in held.inside if a.family == family]
         if pairs:
             kind = f"type {_TYPE[family]} . {_TYPE[family]}"
             yield from _map(f"inside{family}", kind, pairs, "set")
@@ -161,7 +164,8 @@ def _block(target: int, sources: Mapping[int, str]) -> Iterator[str]:
     yield from ("\tgoto outside", "}")
 
 
-def _span(span: Span | Range) -> str:
+def span_of(span: Span | Range) -> str:
+    """A range of addresses as an element of a set or map."""
     return span_text(span.family, span.start, span.end)
 
 
@@ -218,48 +222,6 @@ def _match(point: str, region: Region) -> str:
 def _set(ranges: Ranges) -> str:
     parts = [str(a) if a == b else f"{a}-{b}" for a, b in ranges]
     return parts[0] if len(parts) == 1 else "{ " + ", ".join(parts) + " }"
-
-
-def refill_tags(table: str, ranges: Sequence[Range], flag: int = FLAG) -> str:
-    """Text that replaces the source tags of a table, in one transaction."""
-    lines: list[str] = []
-    for family in (4, 6):
-        lines.append(f"flush map inet {table} tags{family}")
-        elements = [f"{_span(r)} : {r.tag | flag:#x}" for r in ranges if r.family == family]
-        if elements:
-            lines.append(f"add element inet {table} tags{family} {{ {', '.join(elements)} }}")
-    return "\n".join(lines) + "\n"
-
-
-def refill(point: str, ranges: Sequence[Range]) -> str:
-    """Text that replaces all bindings of a point's list, its rules staying as they are."""
-    table = table_name(point)
-    lines: list[str] = []
-    for family in (4, 6):
-        lines.append(f"flush map inet {table} to{family}")
-        elements = [f"{_span(r)} : goto to_{r.tag}" for r in ranges if r.family == family]
-        if elements:
-            lines.append(f"add element inet {table} to{family} {{ {', '.join(elements)} }}")
-    return refill_tags(table, ranges) + "\n".join(lines) + "\n"
-
-
-def cell_counts(listing: str) -> dict[str, dict[str, int]]:
-    """Packets counted for each cell, from the kernel's listing of a table as JSON.
-
-    Returns:
-        destination tag → source tag → packets; tags as decimal text, cells without any left out.
-    """
-    counts: dict[str, dict[str, int]] = {}
-    for item in json.loads(listing)["nftables"]:
-        held = item.get("map")
-        if held is None or not held["name"].startswith("from_"):
-            continue
-        for key, _ in held.get("elem", []):
-            packets = key["elem"]["counter"]["packets"]
-            if packets:
-                row = counts.setdefault(held["name"].removeprefix("from_"), {})
-                row[str(key["elem"]["val"])] = packets
-    return counts
 
 
 # -- reading ---------------------------------------------------------------------------------
@@ -402,7 +364,7 @@ def _read_span(reader: _Reader, text: str, family: int) -> Span:
     ):
         raise reader.fail(f"{text!r} is no range of IPv{family} addresses")
     span = Span(family, low.start, high.end)
-    if span.start > span.end or _span(span) != text:
+    if span.start > span.end or span_of(span) != text:
         raise reader.fail(f"{text!r} is not written in its one form")
     return span
 
@@ -411,7 +373,7 @@ def _disjoint(reader: _Reader, spans: Iterable[Span | Range]) -> None:
     before: Span | Range | None = None
     for span in spans:
         if before is not None and before.family == span.family and before.end >= span.start:
-            raise reader.fail(f"{_span(before)} and {_span(span)} overlap or are out of order")
+            raise reader.fail(f"{span_of(before)} and {span_of(span)} overlap or are out of order")
         before = span
 
 

@@ -8,7 +8,7 @@ import socket
 
 from oaktag.core.addresses import Range, parse_prefix
 from oaktag.core.bindings import Binding, Lookup
-from oaktag.dialects import nftables
+from oaktag.dialects import nftables_live
 from oaktag.lab.build import ENTRY_TABLE, REGISTRY, feed_address, node_name
 from oaktag.lab.namespaces import inside, load
 from oaktag.lab.plan import LabPlan
@@ -41,10 +41,10 @@ async def run_feeds(plan: LabPlan) -> list[int]:
         ranges = _ranges(rows, plan.order)
         with inside(node_name(number)):
             if plan.nodes[number].marks:
-                load(nftables.refill_tags(ENTRY_TABLE, ranges, flag=0))
+                load(nftables_live.refill_tags(ENTRY_TABLE, ranges, flag=0))
             for point in plan.points:
                 if point.node == number:
-                    load(nftables.refill(point.name, ranges))
+                    load(nftables_live.refill(point.name, ranges))
     return [len(rows) for rows in arrived]
 
 

@@ -15,7 +15,7 @@ from collections.abc import Awaitable, Callable
 from pathlib import Path
 from typing import Any
 
-from oaktag.dialects import nftables
+from oaktag.dialects import nftables, nftables_live
 from oaktag.lab.build import build, node_name
 from oaktag.lab.feeds import run_feeds
 from oaktag.lab.namespaces import NETNS, inside, load, run
@@ -37,7 +37,7 @@ class Keeper:
         """Load every point's list without bindings; then let the feeds fill the tables."""
         for point in self.plan.points:
             with inside(node_name(point.node)):
-                load(point.text + nftables.refill(point.name, []))
+                load(point.text + nftables_live.refill(point.name, []))
         self.loaded = True
         return {"arrived": await run_feeds(self.plan)}
 
@@ -61,7 +61,7 @@ class Keeper:
         for point in self.plan.points:
             with inside(node_name(point.node)):
                 table = nftables.table_name(point.name)
-                found[point.name] = nftables.cell_counts(
+                found[point.name] = nftables_live.cell_counts(
                     run(["nft", "-j", "list", "table", "inet", table])
                 )
         return {"cells": found}

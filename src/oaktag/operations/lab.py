@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections import Counter
+from collections.abc import Iterator
 from dataclasses import asdict
 from typing import NamedTuple
 
@@ -11,6 +12,7 @@ from oaktag.core.bindings import Binding
 from oaktag.core.judging import Sight, frame_arrives, seen_source
 from oaktag.core.network import REGISTRY
 from oaktag.core.packets import Packet
+from oaktag.core.paths import Path
 from oaktag.core.placement import Host
 from oaktag.core.registry import learned_bindings
 from oaktag.lab.handle import Lab
@@ -128,14 +130,14 @@ def _counters(
 ) -> list[Document]:
     """For each point, whether its cells counted just the probes that it had to judge."""
     rows: list[Document] = []
+    expected: dict[str, Counter[tuple[int, int]]] = {p.id: Counter() for p in points_of(model)}
+    for trial in sent:
+        for point_id, sight in _judged(model, trial):
+            expected[point_id][sight.destination, sight.source] += 1
     for point in points_of(model):
-        expected: Counter[tuple[int, int]] = Counter()
-        for trial in sent:
-            sight = _sight(model, trial, point.node)
-            if sight is not None and model.state.judges[point.id].holds(sight):
-                expected[sight.destination, sight.source] += 1
+        wanted = expected[point.id]
         real = {(int(d), int(s)): n for d, row in counted[point.id].items() for s, n in row.items()}
-        differ = sorted(c for c in {*expected, *real} if expected[c] != real.get(c, 0))
+        differ = sorted(c for c in {*wanted, *real} if wanted[c] != real.get(c, 0))
         rows.append(
             {
                 "point": point.id,
@@ -144,7 +146,7 @@ def _counters(
                 "differ": [
                     {
                         "source": model.groups.name(s), "destination": model.groups.name(d),
-                        "expected": expected[d, s], "counted": real.get((d, s), 0),
+                        "expected": wanted[d, s], "counted": real.get((d, s), 0),
                     }
                     for d, s in differ
                 ],
@@ -153,21 +155,38 @@ def _counters(
     return rows
 
 
-def _sight(model: Model, trial: Trial, node: str) -> Sight | None:
-    """The tags that a node's point sees of a probe; None where it does not judge it."""
-    a, b = trial.source, trial.destination
-    point = next(p for p in model.network.nodes[node].points if p.mode != "off")
-    if point.direction(a.segment, b.segment) is not None:
-        return None
-    for path in model.paths.between(a.node, b.node):
-        if node in path.nodes:
-            hop = path.nodes.index(node)
-            entry = model.knowledge.at(path.nodes[0])
-            frame = entry.tag(a.family, a.address) if frame_arrives(path, hop, model.network) else 0
-            here = model.knowledge.at(node)
+def _judged(model: Model, trial: Trial) -> Iterator[tuple[str, Sight]]:
+    """The points whose lists a probe meets with a cell they hold, up to the one that drops it."""
+    a, b, path = trial.source, trial.destination, _way(model, trial)
+    if path is None:
+        return
+    entry = model.knowledge.at(path.nodes[0]).tag(a.family, a.address)
+    for hop, name in enumerate(path.nodes):
+        here = model.knowledge.at(name)
+        for point in model.network.nodes[name].points:
+            judge = model.state.judges.get(point.id)
+            if judge is None or point.direction(a.segment, b.segment) is not None:
+                continue
+            frame = entry if frame_arrives(path, hop, model.network) else 0
             source = seen_source(point, frame, here.tag(a.family, a.address))
-            return Sight(source, here.tag(b.family, b.address))
-    return None
+            sight = Sight(source, here.tag(b.family, b.address))
+            if judge.holds(sight):
+                yield point.id, sight
+            passes = judge.allowed(sight) >> model.atoms.atom(trial.packet) & 1
+            if point.mode == "enforce" and not passes:
+                return
+
+
+def _way(model: Model, trial: Trial) -> Path | None:
+    """The path that the lab's routes lead a probe: at each node the first of the best."""
+    nodes, links = [trial.source.node], []
+    while nodes[-1] != trial.destination.node:
+        rest = next(model.paths.between(nodes[-1], trial.destination.node), None)
+        if rest is None:
+            return None
+        nodes.append(rest.nodes[1])
+        links.append(rest.links[0])
+    return Path(tuple(nodes), tuple(links))
 
 
 # -- which probes ----------------------------------------------------------------------------
