@@ -11,7 +11,7 @@ from __future__ import annotations
 
 import re
 from bisect import bisect_left
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Collection, Mapping, Sequence
 from dataclasses import dataclass
 from fnmatch import translate
 from functools import cache, cached_property
@@ -21,6 +21,7 @@ from numpy.typing import NDArray
 
 from oaktag.core.addresses import Prefix, parse_prefix
 from oaktag.core.endpoints import Endpoints, Value
+from oaktag.core.ranges import spread
 from oaktag.located import Location
 
 Bools = NDArray[np.bool_]
@@ -197,10 +198,12 @@ class Assignment:
             self.pin[row], self.group[row] = number, pin.group
         self._groups = groups or {}
         self.lost: dict[int, tuple[int, str]] = {}
-        free = np.flatnonzero(self.pin < 0)
+        free = self.pin < 0
         for number, rule in enumerate(self.rules):
-            held = self.matches(rule, free)
-            taken = free[held]
+            rows = self._candidates(rule)
+            rows = rows[free[rows]]
+            taken = rows[self.matches(rule, rows)]
+            free[taken] = False
             if rule.template:
                 for row in taken.tolist():
                     name = self.given(rule, row)
@@ -210,7 +213,36 @@ class Assignment:
                         self.lost[row] = number, name
             else:
                 self.group[taken], self.rule[taken] = rule.give, number
-            free = free[~held]
+
+    def _candidates(self, rule: Rule) -> NDArray[np.int64]:
+        """Rows among which are all that the rule could match: those of its rarest condition."""
+        best: tuple[int, str, NDArray[np.int64]] | None = None
+        for condition in rule.when:
+            if condition.attribute not in self.endpoints.columns:
+                return np.zeros(0, dtype=np.int64)
+            codes = self._codes(condition)
+            _, starts = self._rows_of(condition.attribute)
+            size = int((starts[codes + 1] - starts[codes]).sum())
+            if best is None or size < best[0]:
+                best = size, condition.attribute, codes
+        if best is None:
+            return np.arange(len(self.endpoints))
+        order, starts = self._rows_of(best[1])
+        return order[spread(starts[best[2]], starts[best[2] + 1])]
+
+    def _rows_of(self, attribute: str) -> tuple[NDArray[np.int64], NDArray[np.int64]]:
+        """The rows ordered by their value of an attribute, and where each value's rows start."""
+        if attribute not in self._orders:
+            column = self.endpoints.columns[attribute]
+            order = np.argsort(column.codes, kind="stable")
+            order = order[np.searchsorted(column.codes[order], 0) :]
+            counts = np.bincount(column.codes[order], minlength=len(column.values))
+            self._orders[attribute] = order, np.concatenate([[0], np.cumsum(counts)])
+        return self._orders[attribute]
+
+    @cached_property
+    def _orders(self) -> dict[str, tuple[NDArray[np.int64], NDArray[np.int64]]]:
+        return {}
 
     def given(self, rule: Rule, row: int) -> str:
         """The name that a rule with a template makes for an endpoint that it matches."""
@@ -240,12 +272,24 @@ class Assignment:
         truth = self._truth.get((condition.attribute, condition.test))
         if truth is None:
             truth = np.zeros(len(column.values) + 1, dtype=np.bool_)
-            truth[self._index(condition.attribute).matching(condition.test)] = True
+            truth[self._codes(condition)] = True
             self._truth[condition.attribute, condition.test] = truth
         held: Bools = truth[column.codes[rows]]
         if surely > 0:
             held = held & (column.confidence[rows] >= np.float32(surely))
         return held
+
+    def _codes(self, condition: Condition) -> NDArray[np.int64]:
+        """The distinct values of a condition's attribute that it holds for."""
+        key = condition.attribute, condition.test
+        if key not in self._matched:
+            found = self._index(condition.attribute).matching(condition.test)
+            self._matched[key] = np.array(sorted(set(found)), dtype=np.int64)
+        return self._matched[key]
+
+    @cached_property
+    def _matched(self) -> dict[tuple[str, Test], NDArray[np.int64]]:
+        return {}
 
     def _index(self, attribute: str) -> _Index:
         if attribute not in self._indices:
@@ -306,26 +350,29 @@ class _Index:
     """
 
     def __init__(self, values: Sequence[Value]) -> None:
-        holders: dict[str, list[int]] = {}
+        # Most elements stand in one value alone, so the rare others are kept apart.
+        self._first: dict[str, int] = {}
+        self._more: dict[str, list[int]] = {}
         for number, value in enumerate(values):
             for element in value:
-                holders.setdefault(element, []).append(number)
-        self._holders = holders
+                if self._first.setdefault(element, number) != number:
+                    self._more.setdefault(element, []).append(number)
         self._sorted: list[str] | None = None
 
     def matching(self, test: Test) -> list[int]:
         """Numbers of the values of which some element matches."""
-        return [n for element in self._elements(test) for n in self._holders[element]]
+        found = self._elements(test)
+        return [self._first[e] for e in found] + [n for e in found for n in self._more.get(e, ())]
 
-    def _elements(self, test: Test) -> Iterable[str]:
+    def _elements(self, test: Test) -> Collection[str]:
         if isinstance(test, Equals) and isinstance(test.value, str):
-            return [test.value] if test.value in self._holders else []
+            return [test.value] if test.value in self._first else []
         if isinstance(test, AnyOf):
             return {e for member in test.members for e in self._elements(member)}
-        candidates: Iterable[str] = self._holders
+        candidates: Collection[str] = self._first
         if isinstance(test, Glob) and test.beginning:
             if self._sorted is None:
-                self._sorted = sorted(self._holders)
+                self._sorted = sorted(self._first)
             low = bisect_left(self._sorted, test.beginning)
             high = bisect_left(self._sorted, test.beginning + chr(0x10FFFF))
             candidates = self._sorted[low:high]

@@ -35,7 +35,7 @@ def flatten(family: int, starts: Keys, ends: Keys, lengths: Ints) -> tuple[Keys,
         starts and ends of the ranges, and for each the index of the prefix that owns it, shape [m].
     """
     after = _after(family, ends)
-    cuts = np.unique(np.concatenate([starts, after]))
+    cuts = distinct(np.concatenate([starts, after]))
     low = np.searchsorted(cuts, starts)
     high = np.searchsorted(cuts, ends, side="right")
     owner = np.full(len(cuts), -1, dtype=np.int64)
@@ -48,6 +48,16 @@ def flatten(family: int, starts: Keys, ends: Keys, lengths: Ints) -> tuple[Keys,
         last[:-1] = _before(family, cuts[1:])
         last[-1] = keys(family, [(1 << WIDTH[family]) - 1])[0]
     return cuts[owned], last[owned], owner[owned]
+
+
+def distinct(values: Keys) -> Keys:
+    """The distinct values, sorted (sorting and comparing neighbours beats ``np.unique``)."""
+    ordered = np.sort(values)
+    if not len(ordered):
+        return ordered
+    first: Keys = np.concatenate([[True], ordered[1:] != ordered[:-1]])
+    found: Keys = ordered[first]
+    return found
 
 
 def spread(low: Ints, high: Ints) -> Ints:
@@ -121,19 +131,21 @@ class Table:
         top = np.full(1 << 24, -1, dtype=np.int32)
         blocks = spread(first[whole], last[whole])
         top[blocks] = np.repeat(np.flatnonzero(whole), (last - first)[whole])
-        cut = np.unique(
+        cut = distinct(
             np.concatenate([starts[starts & 255 != 0] >> 8, ends[(ends + 1) & 255 != 0] >> 8])
         )
         leaves = np.full(len(cut) * _LEAF, -1, dtype=np.int32)
         top[cut] = -2 - np.arange(len(cut), dtype=np.int32)
         # Ranges inside cut blocks: clip each to the blocks it only partly covers.
-        head = starts, np.minimum(ends, starts | 255)
-        tail = np.maximum(starts, ends & ~255), ends
-        for low, high in (head, tail) if len(cut) else ():
+        every = np.arange(len(starts))
+        longer = np.flatnonzero(starts >> 8 != ends >> 8)
+        head = every, starts, np.minimum(ends, starts | 255)
+        tail = longer, np.maximum(starts[longer], ends[longer] & ~255), ends[longer]
+        for numbers, low, high in (head, tail) if len(cut) else ():
             number = np.searchsorted(cut, low >> 8)
             inside = (number < len(cut)) & (cut[np.minimum(number, len(cut) - 1)] == low >> 8)
             here = np.flatnonzero(inside)
             base = number[here] * _LEAF
             span = spread(base + (low[here] & 255), base + (high[here] & 255) + 1)
-            leaves[span] = np.repeat(here, high[here] - low[here] + 1)
+            leaves[span] = np.repeat(numbers[here], high[here] - low[here] + 1)
         return top, leaves

@@ -226,8 +226,15 @@ def _joined(words: list[str], ports: dict[tuple[str, str], set[tuple[int, int]]]
     for (head, tail), ranges in ports.items():
         shown = "any" if ranges == {(0, TOP)} else ranges_text(tuple(sorted(ranges)))
         words.append(f"proto/{shown}{tail}" if head == "proto" else f"{shown}/{head}{tail}")
-    if {"icmp4", "icmp6"} <= set(words):
-        words = ["icmp", *(w for w in words if w not in ("icmp4", "icmp6"))]
+    # A name speaks of every family that has it, so it is only said where all of them are meant.
+    names = {"icmp": {"icmp4", "icmp6"}}
+    names |= {
+        f"icmp/{name}": {f"icmp{family}/{kind}" for family, kind in types.items()}
+        for name, types in ICMP_TYPES.items()
+    }
+    for name, whole in names.items():
+        if whole <= set(words):
+            words = [name, *(w for w in words if w not in whole)]
     return ", ".join(sorted(dict.fromkeys(words), key=_word_order))
 
 
@@ -260,7 +267,7 @@ def _icmp_words(family: int, kinds: Ranges, codes: Ranges) -> list[str]:
     if codes == every:
         numbers = [n for low, high in kinds for n in range(low, high + 1)]
         if len(numbers) <= 3:
-            return [icmp_text(family, n) for n in numbers]
+            return [f"icmp{family}/{n}" for n in numbers]
         return [f"icmp{family}/{ranges_text(kinds)}"]
     first = "any" if kinds == every else ranges_text(kinds)
     return [f"icmp{family}/{first}/{ranges_text(codes)}"]

@@ -246,7 +246,7 @@ def is_empty(node: Node) -> bool:
     """Whether nothing was written: an empty value, ``~`` or ``null``."""
     return (
         isinstance(node, yaml.ScalarNode)
-        and node.style is None
+        and node.style not in ("'", '"', "|", ">")
         and node.value in ("", "~", "null", "Null", "NULL")
     )
 
