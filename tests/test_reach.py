@@ -204,3 +204,116 @@ def test_many_equal_paths_are_grouped_by_result(tmp_path: Path) -> None:
     flows = write_net(net, tmp_path).reach("ada", "cy")["flows"]
     told = {(f["result"], f["paths"], tuple(r["why"] for r in f["reasons"])) for f in flows}
     assert told == {("enforced", 64, ()), ("unenforced", 64, ("source-unknown",))}
+
+
+@settings(max_examples=60)
+@given(net=nets(), data=st.data())
+def test_expectations_on_every_path(net: Net, data: st.DataObject, tmp_path: Path) -> None:
+    """``path: true`` holds if the matrix does as claimed and every row between the ends is exact;
+    an endpoint asks only of its own; ``keep_open`` minds breaks of its packets alone."""
+    named = [b.name for b in net.beings]
+    ends = [data.draw(st.sampled_from((*GROUPS, *named))) for _ in range(2)]
+    group_of = {b.name: b.group or "untagged" for b in net.beings}
+    cell = tuple(group_of.get(e, e) for e in ends)
+    net.stack.expectations = [{"service": "https"}]  # so that packets are told apart by it
+    allowed = [
+        net.stack.decide(cell[0], cell[1], p, "action")[0] == "allow"
+        for p in net.stack.packets()
+        if net.stack.matches("https", p)
+    ]
+    claim = "allowed" if all(allowed) else "denied"
+    net.stack.expectations = [
+        {"from": ends[0], "to": ends[1], "service": "https", "is": claim, "path": True},
+        {"from": ends[0], "to": ends[1], "service": "https", "is": claim},
+    ]
+    workspace = write_net(net, tmp_path)
+    config = json.loads((tmp_path / "oaktag.yaml").read_text())
+    config["keep_open"] = [{"from": ends[0], "to": ends[1], "service": "https"}]
+    (tmp_path / "oaktag.yaml").write_text(json.dumps(config))
+    workspace = oaktag.Workspace.load(tmp_path)
+    said = workspace.expect()
+    assert said["expectations"][1]["holds"] == (all(allowed) or not any(allowed))
+    flows = workspace.reach(*ends)["flows"]
+    reached = [f for f in flows if f["path"]]
+    exact = bool(reached) and all(f["effect"] == "exact" for f in flows)
+    assert said["expectations"][0]["holds"] == (said["expectations"][1]["holds"] and exact)
+    broken = [p for f in flows for p in f["packets"] if p["effect"] == "break" and _https(p)]
+    assert said["keep_open"][0]["holds"] == (all(allowed) and not broken)
+    if all(e in GROUPS for e in ends):
+        slow = [row for key, row in net.rows().items() if (key[1], key[3]) == (ends[0], ends[1])]
+        assert exact == (
+            any(row.result != "unconnected" for row in slow)
+            and not any(row.leak or row.gone for row in slow)
+        )
+    example = said["expectations"][0]["counterexample"]
+    assert (example is None) == said["expectations"][0]["holds"]
+
+
+def _https(box: dict[str, Any]) -> bool:
+    return all(
+        any(low <= number <= high for low, high in box[key])
+        for key, number in (("protocols", 6), ("destination_ports", 443))
+    )
+
+
+def test_points_as_an_end_are_their_nodes_own_addresses(tmp_path: Path) -> None:
+    """Paths to a node's own address end there; its own point minds them only if it says so."""
+    stack = Stack(
+        {"ada": (310, {}), "cy": (410, {})}, {}, {"web": {"entries": [{"allow": ["https"]}], "otherwise": None}},
+        [[{"source": "ada", "destination": "cy", "permission": "web", "mode": "", "way": ""}]],
+    )  # fmt: skip
+    gate = {
+        "node": "n1",
+        "carries": True,
+        "points": [{"name": "p"}],
+        "address": "10.2.0.254",
+        "group": "cy",
+    }
+    net = Net(
+        stack,
+        [{"node": "n0"}, gate, {"node": "n2", "points": [{"name": "q"}], "address": "10.3.0.254", "group": "cy"}],
+        [
+            {"segment": "s0", "node": "n0", "prefixes": ["10.1.0.0/24"]},
+            {"segment": "s1", "node": "n1", "prefixes": ["10.2.0.0/24"]},
+        ],
+        [{"between": ["n0", "n1"]}, {"between": ["n1", "n2"]}],
+        [{"from": "registry", "to": "n1", "name": "f"}],
+        [Being("b0", ["10.1.0.1"], "ada", stable=True)],
+    )  # fmt: skip
+
+    def holds(service: str) -> bool:
+        write_net(net, tmp_path)
+        config = json.loads((tmp_path / "oaktag.yaml").read_text())
+        config["keep_open"] = [{"from": "ada", "to": "points", "service": service}]
+        (tmp_path / "oaktag.yaml").write_text(json.dumps(config))
+        kept: bool = oaktag.Workspace.load(tmp_path).expect()["keep_open"][0]["holds"]
+        return kept
+
+    assert holds("https") and not holds("ssh")
+    net.feeds.clear()  # the gate on the way to n2 knows nobody now, and drops what is allowed
+    assert not holds("https")
+    net.nodes[1]["points"] = []  # n2's own point does not mind what is for n2 itself
+    assert holds("https")
+
+
+def test_the_order_of_sources_can_be_chosen(tmp_path: Path) -> None:
+    net = Net(
+        Stack({"ada": (310, {}), "cy": (410, {})}, {}, {}, [[]]), [{"node": "n0"}],
+        [{"segment": "s0", "node": "n0", "prefixes": ["10.1.0.1/32"], "tag": "cy"}], [], [],
+        [Being("b0", ["10.1.0.1"], "ada", stable=True)],
+    )  # fmt: skip
+    assert write_net(net, tmp_path).bindings(find=("10.1.0.1",))["found"][0]["group"] == "ada"
+    config = json.loads((tmp_path / "oaktag.yaml").read_text())
+    config["binding_order"] = ["segment", "pinned", "session", "inventory", "adopted"]
+    (tmp_path / "oaktag.yaml").write_text(json.dumps(config))
+    workspace = oaktag.Workspace.load(tmp_path)
+    assert workspace.bindings(find=("10.1.0.1",))["found"][0]["group"] == "cy"
+    assert [f["source"]["group"] for f in workspace.reach()["flows"]] == []
+    config["binding_order"] = ["segment", "pinned"]
+    (tmp_path / "oaktag.yaml").write_text(json.dumps(config))
+    try:
+        oaktag.Workspace.load(tmp_path)
+    except oaktag.WorkspaceError as error:
+        assert "not an order of all sources" in str(error)
+    else:
+        raise AssertionError("half an order was taken")
