@@ -21,6 +21,8 @@ DISPLAY = ":77"
 #: picture → (folder, commands)
 SHOTS = {
     "check": ("quillmere", ["oaktag check", "oaktag members --unassigned", "oaktag groups"]),
+    "explain": ("quillmere", ["oaktag explain 0200.5e10.0024", "oaktag attributes --like wd-"]),
+    "members": ("quillmere", ["oaktag members", "oaktag members --when 'site=ashgrove, model=SC-*|WD-*'", "oaktag pin 02:00:5e:10:00:13 --to return-sorters --until 2027-01-31 --dry-run"]),
     "matrix": ("quillmere", ["oaktag matrix"]),
     "cell": ("quillmere", ["oaktag cell kiosks catalogue", "oaktag decide ivo loans-1 ssh"]),
     "review": ("quillmere", ["oaktag review"]),

@@ -54,7 +54,14 @@ def command(context: Context, what: str, as_json: bool) -> int:
         if document[key]:
             say()
             say("may reach:" if word == "destination" else "may be reached by:")
-            table((word, "for"), [(c[word], c["allows"]) for c in document[key]], wrap=(1,))
+            alike: dict[str, list[str]] = {}
+            for cell in document[key]:
+                alike.setdefault(cell["allows"], []).append(cell[word])
+            table(
+                ("for", "who" if word == "source" else "what"),
+                [(allows, ", ".join(names)) for allows, names in alike.items()],
+                wrap=(0, 1),
+            )
     return 0
 
 
