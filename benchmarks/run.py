@@ -84,14 +84,22 @@ def assignment(scale: float, seed: int) -> list[Row]:
     ]
     settled = Assignment(held, rules, [])
     asked = list(range(0, count, max(count // 300, 1)))
-    _ = settled.match_table
-    explain = seconds(lambda: [settled.also(r) for r in asked], 5) / len(asked)
+    settled.matching(0)
+    explain = seconds(lambda: [settled.matching(r) for r in asked], 5) / len(asked)
 
     def plainly() -> None:
         for row in asked:
             facts = {name: column[row] for name, column in columns.items()}
             for rule in rules:
                 all(c.test.holds(facts[c.attribute]) for c in rule.when)
+
+    for row in asked[:20]:
+        facts = {name: column[row] for name, column in columns.items()}
+        assert settled.matching(row) == [
+            n
+            for n, rule in enumerate(rules)
+            if all(c.test.holds(facts[c.attribute]) for c in rule.when)
+        ]
 
     plain = seconds(plainly, 5) / len(asked)
     rows.append(

@@ -304,21 +304,58 @@ class Assignment:
     def _truth(self) -> dict[tuple[str, Test], Bools]:
         return {}
 
+    def rows_of(self, number: int) -> NDArray[np.int64]:
+        """The rows that a rule would take, whatever other rules say, in order."""
+        rows = self._candidates(self.rules[number])
+        return np.sort(rows[self.matches(self.rules[number], rows)])
+
+    def matching(self, row: int) -> list[int]:
+        """The rules that would take an endpoint, in order."""
+        possible = (1 << len(self.rules)) - 1
+        for attribute, (free, bits) in self._rule_bits.items():
+            code = int(self.endpoints.columns[attribute].codes[row])
+            possible &= free | bits.get(code, 0)
+        here = np.array([row])
+        found: list[int] = []
+        while possible:
+            number = (possible & -possible).bit_length() - 1
+            possible &= possible - 1
+            rule = self.rules[number]
+            plain = not (rule.unless or rule.template or rule.min_confidence)
+            if plain or self.matches(rule, here)[0]:
+                found.append(number)
+        return found
+
     @cached_property
-    def match_table(self) -> Bools:
-        """Which rule would take which endpoint: shape [rules, N]."""
-        rows = np.arange(len(self.endpoints))
-        if not self.rules:
-            return np.zeros((0, len(rows)), dtype=np.bool_)
-        return np.stack([self.matches(rule, rows) for rule in self.rules])
+    def _rule_bits(self) -> dict[str, tuple[int, dict[int, int]]]:
+        """For each attribute: the rules that do not ask for it, and by value those it satisfies."""
+        asked: dict[str, int] = {}
+        bits: dict[str, dict[int, int]] = {}
+        for number, rule in enumerate(self.rules):
+            for condition in rule.when:
+                attribute = condition.attribute
+                if attribute in self.endpoints.columns:
+                    asked[attribute] = asked.get(attribute, 0) | 1 << number
+                    held = bits.setdefault(attribute, {})
+                    for code in self._codes(condition).tolist():
+                        held[code] = held.get(code, 0) | 1 << number
+        every = (1 << len(self.rules)) - 1
+        found = {a: (every & ~asked[a], bits[a]) for a in asked}
+        unknown = 0
+        for number, rule in enumerate(self.rules):
+            if any(c.attribute not in self.endpoints.columns for c in rule.when):
+                unknown |= 1 << number
+        if unknown:  # rules that ask for what nobody has match nobody
+            found["id"] = found.get("id", (every, {}))
+            free, held = found["id"]
+            found["id"] = free & ~unknown, {c: b & ~unknown for c, b in held.items()}
+        return found
 
     def also(self, row: int) -> list[int]:
         """Later rules that would have taken it as well; all that would, for one that is pinned."""
         if self.group[row] < 0:
             return []
-        return [
-            n for n in range(int(self.rule[row]) + 1, len(self.rules)) if self.match_table[n, row]
-        ]
+        return [n for n in self.matching(row) if n > self.rule[row]]
 
     def held(self, row: int) -> tuple[Condition, ...]:
         """The conditions of the deciding rule, which all hold."""

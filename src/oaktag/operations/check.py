@@ -104,7 +104,7 @@ def _rules(model: Model) -> Iterator[Finding]:
         )  # fmt: skip
     for number, rule in enumerate(assignment.rules):
         group = rule.template or model.groups.all[rule.give].id
-        matched = assignment.match_table[number]
+        matched = assignment.rows_of(number)
         for condition in (*rule.when, *rule.unless):
             if condition.attribute not in attributes:
                 yield finding(
@@ -113,13 +113,13 @@ def _rules(model: Model) -> Iterator[Finding]:
                     f"{group} asks for",
                     "see the header of the inventory files",
                 )  # fmt: skip
-        if not matched.any():
+        if not len(matched):
             yield finding(
                 "OT205", rule.location, f"the rule for {group} matches nobody",
                 "mend its conditions, or take it out",
             )  # fmt: skip
         elif not (assignment.rule == number).any() and number not in lost:
-            first = int(assignment.rule[np.flatnonzero(matched)[0]])
+            first = int(assignment.rule[matched[0]])
             by = assignment.rules[first].location if first >= 0 else "pins"
             yield finding(
                 "OT206", rule.location,

@@ -175,7 +175,7 @@ def by_rule(model: Model, line: int) -> Document:
         listed = ", ".join(map(str, lines)) or "none at all"
         raise UsageError(f"no rule stands in line {line} of assignments.yaml; there are {listed}")
     number = lines.index(line)
-    matched = np.flatnonzero(assignment.match_table[number]).tolist()
+    matched = assignment.rows_of(number).tolist()
     takes = [r for r in matched if assignment.rule[r] == number]
     loses = [r for r in matched if assignment.rule[r] != number]
     return document(
