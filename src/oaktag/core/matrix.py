@@ -14,7 +14,7 @@ All lines have one global order, so cells are painted backwards, each line over 
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Sequence
 from functools import cached_property
 from typing import Literal, NamedTuple
 
@@ -261,8 +261,3 @@ class Matrix:
         ).reshape(len(distinct), width)
         bits = table[inverse, atoms >> 3] >> (atoms & 7).astype(np.uint8)
         return np.asarray(bits & 1, dtype=np.bool_)
-
-    def lines_of(self, source: int, destination: int) -> Iterator[Line]:
-        """The lines that apply to one cell, in order."""
-        for number in self.rows_of(source, destination):
-            yield self.policy.lines[self.rows[number].line]

@@ -13,7 +13,6 @@ import numpy as np
 from numpy.typing import NDArray
 
 from oaktag.core.groups import ITSELF
-from oaktag.core.lines import Line
 from oaktag.core.matrix import ANSWERS, Answer, Matrix, Row
 from oaktag.core.permissions import Forms
 
@@ -129,9 +128,3 @@ def _shadowed(matrix: Matrix, row: Row, entry: int | None, mask: int) -> Shadowe
         if p.row >= 0 and p.mask & mask
     ]
     return Shadowed(row.line, entry, (source, destination), mask, tuple(dict.fromkeys(by)))
-
-
-def unused_lines(matrix: Matrix) -> list[Line]:
-    """Lines that count but apply to no cell: a set of theirs is empty."""
-    idle = {r.line for r in matrix.rows} - _applied(matrix).keys()
-    return [matrix.policy.lines[n] for n in sorted(idle)]
