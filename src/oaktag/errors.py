@@ -6,8 +6,7 @@ A file that cannot be understood is an error. A questionable policy is a finding
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-from typing import Literal
+from typing import Literal, NamedTuple
 
 from oaktag.located import Location
 
@@ -37,8 +36,7 @@ class UnreadableList(OakTagError):
         self.message = message
 
 
-@dataclass(frozen=True, slots=True)
-class Problem:
+class Problem(NamedTuple):
     """One fault in the files of a workspace.
 
     ``kind`` is ``form`` where a file cannot be read, ``clash`` where the files

@@ -2,11 +2,10 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from typing import NamedTuple
 
 
-@dataclass(frozen=True, slots=True, order=True)
-class Location:
+class Location(NamedTuple):
     """A place in a file of the workspace.
 
     Args:

@@ -15,6 +15,7 @@ from collections.abc import Collection, Mapping, Sequence
 from dataclasses import dataclass
 from fnmatch import translate
 from functools import cache, cached_property
+from typing import NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
@@ -110,8 +111,7 @@ class AnyOf:
 Test = Equals | Glob | Compare | Within | AnyOf
 
 
-@dataclass(frozen=True, slots=True)
-class Condition:
+class Condition(NamedTuple):
     """One attribute against one test; ``text`` is how it was written."""
 
     attribute: str
@@ -119,8 +119,7 @@ class Condition:
     text: str
 
 
-@dataclass(frozen=True, slots=True)
-class Rule:
+class Rule(NamedTuple):
     """An assignment rule.
 
     ``give`` is a group's index, 0 for ``untagged``; -1 where ``template`` makes the group's name
@@ -140,8 +139,7 @@ class Rule:
         return tuple(NAMED.findall(self.template))
 
 
-@dataclass(frozen=True, slots=True)
-class Pin:
+class Pin(NamedTuple):
     """An endpoint put into a group by hand, through the day ``until`` (a proleptic ordinal)."""
 
     endpoint: str
@@ -151,8 +149,7 @@ class Pin:
     note: str = ""
 
 
-@dataclass(frozen=True, slots=True)
-class NearMiss:
+class NearMiss(NamedTuple):
     """A rule that nearly took an endpoint: the attribute that failed, or ``unless``.
 
     ``unsure`` says that the attribute would have matched, had it been known surely enough.

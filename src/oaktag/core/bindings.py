@@ -8,8 +8,7 @@ Prefixes are flattened once to disjoint ranges, and look-ups are binary searches
 from __future__ import annotations
 
 from collections.abc import Iterable, Sequence
-from dataclasses import dataclass
-from typing import Any
+from typing import Any, NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
@@ -22,8 +21,7 @@ BINDING_SOURCES = ("pinned", "session", "inventory", "adopted", "segment")
 FAMILIES = (4, 6)
 
 
-@dataclass(frozen=True, slots=True)
-class Binding:
+class Binding(NamedTuple):
     """One prefix → tag.
 
     ``since`` is in seconds of the Unix epoch, None where unknown (older than any time known);

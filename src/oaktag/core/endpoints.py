@@ -10,6 +10,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass, field
+from typing import NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
@@ -71,8 +72,7 @@ class SessionFacts:
     columns: dict[str, list[Value]]
 
 
-@dataclass(frozen=True, slots=True)
-class Correction:
+class Correction(NamedTuple):
     """One attribute of one endpoint put right by hand; an empty value takes it away."""
 
     endpoint: str

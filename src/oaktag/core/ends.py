@@ -9,9 +9,8 @@ from __future__ import annotations
 
 import re
 from collections.abc import Sequence
-from dataclasses import dataclass
 from difflib import get_close_matches
-from typing import Literal
+from typing import Literal, NamedTuple
 
 from oaktag.core.addresses import is_address, parse_address
 from oaktag.core.endpoints import Endpoints
@@ -22,8 +21,7 @@ POINTS = "points"
 PREFIX = "endpoint:"
 
 
-@dataclass(frozen=True, slots=True)
-class End:
+class End(NamedTuple):
     """An end as written, and what kind of thing it is.
 
     ``groups`` are indices for ``group``, ``set`` and ``*``; ``endpoint`` is a row;

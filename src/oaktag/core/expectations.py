@@ -8,8 +8,7 @@ means at least; ``allowed: none`` means nothing at all; they speak of ``action``
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
-from typing import Literal
+from typing import Literal, NamedTuple
 
 from oaktag.core.matrix import Matrix
 from oaktag.core.packets import Packet
@@ -17,8 +16,7 @@ from oaktag.core.packets import Packet
 Kind = Literal["none", "at-least", "exactly", "allowed", "denied"]
 
 
-@dataclass(frozen=True, slots=True)
-class Claim:
+class Claim(NamedTuple):
     """What must hold in each of the cells, for the packets of ``mask``."""
 
     kind: Kind
@@ -26,8 +24,7 @@ class Claim:
     enforced: bool = False
 
 
-@dataclass(frozen=True, slots=True)
-class Counterexample:
+class Counterexample(NamedTuple):
     """A cell and a packet in it that is not as claimed."""
 
     source: int

@@ -9,8 +9,9 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterable, Mapping, Sequence
-from dataclasses import dataclass, field
 from functools import cached_property
+from types import MappingProxyType
+from typing import NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
@@ -25,21 +26,19 @@ HIGHEST_TAG = 65535
 GROUP_ID = re.compile(r"[a-z][a-z0-9-]*")
 
 
-@dataclass(frozen=True, slots=True)
-class Group:
+class Group(NamedTuple):
     """One group; ``tag`` is None until a number is written in the files."""
 
     id: str
     tag: int | None
     issued: bool = False
-    traits: Mapping[str, tuple[str, ...]] = field(default_factory=dict)
+    traits: Mapping[str, tuple[str, ...]] = MappingProxyType({})
     title: str = ""
     owner: str = ""
     location: Location = Location("groups.yaml")
 
 
-@dataclass(frozen=True, slots=True)
-class Selector:
+class Selector(NamedTuple):
     """Takes the groups with all these traits; of several values, any."""
 
     traits: Mapping[str, tuple[str, ...]]
@@ -52,8 +51,7 @@ class Selector:
         )
 
 
-@dataclass(frozen=True, slots=True)
-class GroupSet:
+class GroupSet(NamedTuple):
     """A named set: names of groups or sets (or ``untagged``), and selectors."""
 
     id: str
@@ -61,8 +59,7 @@ class GroupSet:
     location: Location = Location("groups.yaml")
 
 
-@dataclass(frozen=True, slots=True)
-class Numbering:
+class Numbering(NamedTuple):
     """The range that numbers are issued from, ends included, and what is retired."""
 
     low: int = 0

@@ -7,9 +7,8 @@ layer, content and the ordinal among identical lines, so that a line inserted ab
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
 from hashlib import blake2b
-from typing import Literal
+from typing import Literal, NamedTuple
 
 from oaktag.core.packets import EVERYTHING, Box
 from oaktag.located import Location
@@ -25,8 +24,7 @@ SYSLOG_SEVERITIES = (
 )  # RFC 5424, section 6.2.1  # fmt: skip
 
 
-@dataclass(frozen=True, slots=True)
-class Entry:
+class Entry(NamedTuple):
     """Allow, deny or pass on, for some packets."""
 
     action: EntryAction
@@ -37,8 +35,7 @@ class Entry:
     location: Location = Location("permissions.yaml")
 
 
-@dataclass(frozen=True, slots=True)
-class Permission:
+class Permission(NamedTuple):
     """A named, ordered list of entries; ``otherwise`` closes it."""
 
     name: str
@@ -55,8 +52,7 @@ class Permission:
         return (*self.entries, closing)
 
 
-@dataclass(frozen=True, slots=True)
-class Line:
+class Line(NamedTuple):
     """One row of a matrix file.
 
     ``source`` and ``destination`` are words (group, set, ``untagged``, ``*``; as destination
@@ -80,8 +76,7 @@ class Line:
         return self.mode != "off" and (self.expires is None or today <= self.expires)
 
 
-@dataclass(frozen=True, slots=True)
-class Policy:
+class Policy(NamedTuple):
     """All that a matrix is made of, beside the groups."""
 
     lines: tuple[Line, ...]

@@ -7,9 +7,8 @@ segment an address is on (the longest prefix); which packets a point judges.
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
 from functools import cached_property
-from typing import Literal
+from typing import Literal, NamedTuple
 
 from oaktag.core.addresses import Prefix, Span, key_number
 from oaktag.core.bindings import Binding, Lookup
@@ -20,8 +19,7 @@ REGISTRY = "registry"
 EVERYWHERE = "*"
 
 
-@dataclass(frozen=True, slots=True)
-class Scope:
+class Scope(NamedTuple):
     """Which cells a point's list holds: all, what it needs, or these groups (None: every)."""
 
     kind: Literal["all", "known", "listed"] = "all"
@@ -29,8 +27,7 @@ class Scope:
     destinations: frozenset[int] | None = None
 
 
-@dataclass(frozen=True, slots=True)
-class Point:
+class Point(NamedTuple):
     """An enforcement point of a node. ``origins`` and ``targets`` name segments; None is ``*``."""
 
     node: str
@@ -66,8 +63,7 @@ class Point:
         return None
 
 
-@dataclass(frozen=True, slots=True)
-class Node:
+class Node(NamedTuple):
     """A switch, router, firewall, access point or host in the path."""
 
     name: str
@@ -82,8 +78,7 @@ class Node:
     location: Location = Location("network.yaml")
 
 
-@dataclass(frozen=True, slots=True)
-class Segment:
+class Segment(NamedTuple):
     """A subnet attached to a node; ``group`` is its default tag's group, None without one."""
 
     name: str
@@ -93,8 +88,7 @@ class Segment:
     location: Location = Location("network.yaml")
 
 
-@dataclass(frozen=True, slots=True)
-class Link:
+class Link(NamedTuple):
     """Two nodes joined."""
 
     name: str
@@ -105,8 +99,7 @@ class Link:
     location: Location = Location("network.yaml")
 
 
-@dataclass(frozen=True, slots=True)
-class Feed:
+class Feed(NamedTuple):
     """A directed connection over which bindings travel."""
 
     name: str

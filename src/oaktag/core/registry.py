@@ -11,7 +11,7 @@ known to the registry not at all.
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass, replace
+from typing import NamedTuple
 
 from oaktag.core.addresses import Prefix
 from oaktag.core.assignment import Assignment
@@ -22,8 +22,7 @@ from oaktag.core.sessions import Place
 from oaktag.located import Location
 
 
-@dataclass(frozen=True, slots=True)
-class PrefixPin:
+class PrefixPin(NamedTuple):
     """A binding made by hand; ``node`` places it at one node alone."""
 
     prefix: Prefix
@@ -83,7 +82,7 @@ def learned_bindings(
         if segment_name is not None:
             node = network.segments[segment_name].node
             if "session" in network.nodes[node].learns:
-                result[node].append(replace(_bound(groups, assignment, place), node=node))
+                result[node].append(_bound(groups, assignment, place)._replace(node=node))
     for segment in network.segments.values():
         if segment.group is not None and "segment" in network.nodes[segment.node].learns:
             tag = groups.tag(segment.group)

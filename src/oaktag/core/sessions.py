@@ -9,16 +9,14 @@ inventory address, older than any real one and ended by it.
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass
-from typing import Literal
+from typing import Literal, NamedTuple
 
 from oaktag.core.addresses import Prefix
 from oaktag.core.endpoints import Endpoints
 from oaktag.located import Location
 
 
-@dataclass(frozen=True, slots=True)
-class Session:
+class Session(NamedTuple):
     """One row of a sessions file: an endpoint (its row), an address, seconds of the Unix epoch."""
 
     endpoint: int
@@ -27,8 +25,7 @@ class Session:
     location: Location
 
 
-@dataclass(frozen=True, slots=True)
-class Place:
+class Place(NamedTuple):
     """An address that an endpoint has, and how we know."""
 
     endpoint: int

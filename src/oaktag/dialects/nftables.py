@@ -534,6 +534,8 @@ def _read_region(reader: _Reader, match: re.Match[str]) -> Region | None:
     if head is None and match["protocols"] is None and match["family"] is None:
         return None
     if head in ("icmp", "icmpv6"):
+        if families != ((4,) if head == "icmp" else (6,)):
+            raise reader.fail(f"{head} belongs to one family, named before it")
         protocols: Ranges = ((ICMP_OF[families[0]],) * 2,)
         top = 255
     elif head in PROTOCOL_NAMES:

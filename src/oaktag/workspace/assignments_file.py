@@ -3,9 +3,9 @@
 from __future__ import annotations
 
 import re
-from dataclasses import dataclass
 from difflib import get_close_matches
 from pathlib import Path
+from typing import NamedTuple
 
 import yaml
 
@@ -34,8 +34,7 @@ RULE_KEYS = ("give", "when", "unless", "min_confidence")
 NUMBER = re.compile(r"-?(0|[1-9]\d*)(\.\d+)?")
 
 
-@dataclass(frozen=True, slots=True)
-class Assignments:
+class Assignments(NamedTuple):
     """Rules in order, pins of endpoints and of prefixes."""
 
     rules: tuple[Rule, ...] = ()

@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 import re
-from dataclasses import dataclass
 from pathlib import Path, PurePosixPath
+from typing import NamedTuple
 
 from oaktag.core.bindings import BINDING_SOURCES
 from oaktag.core.endpoints import KINDS
@@ -28,8 +28,7 @@ ORDERS: tuple[Order, ...] = ("specific-first", "broad-first", "as-listed")
 ACTIONS: tuple[Action, ...] = ("allow", "deny")
 
 
-@dataclass(frozen=True, slots=True)
-class Source:
+class Source(NamedTuple):
     """One inventory file: which of its columns name the endpoint, its address, its stability."""
 
     file: str
@@ -43,8 +42,7 @@ class Source:
     encoding: str = "utf-8"
 
 
-@dataclass(frozen=True, slots=True)
-class Accepted:
+class Accepted(NamedTuple):
     """Findings known and borne through the day ``until``: a code, and where or what it says."""
 
     code: str
@@ -64,8 +62,7 @@ class Accepted:
         )
 
 
-@dataclass(frozen=True, slots=True)
-class Config:
+class Config(NamedTuple):
     """What ``oaktag.yaml`` says."""
 
     workspace: str

@@ -2,9 +2,8 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from pathlib import Path
-from typing import Literal
+from typing import Literal, NamedTuple
 
 import yaml
 
@@ -23,8 +22,7 @@ FILE = "expectations.yaml"
 KEYS = ("from", "to", "allowed", "exactly", "service", "is", "path", "enforced")
 
 
-@dataclass(frozen=True, slots=True)
-class Expectation:
+class Expectation(NamedTuple):
     """One expectation; ``text`` is what it asks for, in words."""
 
     source: End

@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from pathlib import Path
+from typing import NamedTuple
 
 from oaktag.core.endpoints import Endpoints
 from oaktag.core.groups import Groups
@@ -21,8 +21,7 @@ from oaktag.workspace.permissions_file import Permissions, read_permissions
 from oaktag.workspace.textfile import Problems
 
 
-@dataclass(frozen=True, slots=True)
-class Files:
+class Files(NamedTuple):
     """What the files of a workspace say; all names in them exist."""
 
     root: Path

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from dataclasses import replace
 from difflib import get_close_matches
 from pathlib import Path
 from typing import Any
@@ -301,5 +300,5 @@ def _named_apart(links: list[Link]) -> list[Link]:
     result: list[Link] = []
     for link in links:
         count = seen[link.name] = seen.get(link.name, 0) + 1
-        result.append(link if count == 1 else replace(link, name=f"{link.name}#{count}"))
+        result.append(link if count == 1 else link._replace(name=f"{link.name}#{count}"))
     return result

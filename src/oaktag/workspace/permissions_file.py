@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from pathlib import Path
+from typing import NamedTuple
 
 import yaml
 
@@ -26,8 +26,7 @@ FILE = "permissions.yaml"
 ACTIONS: tuple[EntryAction, ...] = ("allow", "deny", "pass")
 
 
-@dataclass(frozen=True, slots=True)
-class Permissions:
+class Permissions(NamedTuple):
     """All permissions in file order, and the workspace's own services."""
 
     permissions: tuple[Permission, ...]
