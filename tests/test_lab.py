@@ -74,6 +74,7 @@ def small_nets(draw: st.DrawFn) -> Net:
         Being(f"b{n}", [address], draw(st.sampled_from((*GROUPS, None))), draw(maybe))
         for n, address in enumerate(places[:6])
     ]
+    net.sessions = []  # an endpoint has one address here, where its inventory says
     for node in net.nodes:
         held = [draw(points)] if draw(maybe) else []
         node["points"] = [{**p, "name": "p", "mode": "enforce"} for p in held]

@@ -95,7 +95,11 @@ def nets(draw: st.DrawFn) -> Net:
             max_size=2,
         )
     )
-    return Net(stack, nodes, segments, links, feeds, beings, pins)
+    seen = st.tuples(
+        st.sampled_from([b.name for b in beings]), st.sampled_from(ADDRESSES), st.integers(0, 3)
+    )
+    sessions = draw(st.lists(seen, max_size=4))
+    return Net(stack, nodes, segments, links, feeds, beings, pins, sessions)
 
 
 def write_net(net: Net, folder: Path) -> oaktag.Workspace:
@@ -115,6 +119,9 @@ def write_net(net: Net, folder: Path) -> oaktag.Workspace:
         for b in net.beings
     ]
     (folder / "all.csv").write_text("\n".join(["name,ip,stability,role", *rows]) + "\n")
+    config["sessions"] = "seen.csv"
+    seen = [f"{who},{where},2026-11-2{since}" for who, where, since in net.sessions]
+    (folder / "seen.csv").write_text("\n".join(["endpoint,address,since", *seen]) + "\n")
     rules = [{"give": n, "when": {"role": n}} for n in net.stack.groups]
     for name, content in {
         "oaktag.yaml": config,

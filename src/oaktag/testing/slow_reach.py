@@ -52,8 +52,32 @@ class Net:
     feeds: list[Raw]
     beings: list[Being]
     pins: list[Raw] = field(default_factory=list)
+    sessions: list[tuple[str, str, int]] = field(default_factory=list)
     _said: dict[tuple[str, str], list[bool]] = field(default_factory=dict)
     _packets: list[Packet] = field(default_factory=list)
+
+    # -- who is where ------------------------------------------------------------------------
+
+    def owner(self, address: str) -> str | None:
+        """Whose the newest session of an address is; of equal times, the later row's."""
+        held = [
+            (since, row, who)
+            for row, (who, where, since) in enumerate(self.sessions)
+            if ip_address(where) == ip_address(address)
+        ]
+        return max(held)[2] if held else None
+
+    def places(self, being: Being) -> list[tuple[str, str]]:
+        """(address, how we know) of somebody: inventory, session or assumed."""
+        mine = {
+            where: "session" for _, where, _ in self.sessions if self.owner(where) == being.name
+        }
+        found = list(mine.items())
+        if being.stable:
+            return [(a, "inventory") for a in being.addresses] + found
+        if mine:
+            return found
+        return [(a, "assumed") for a in being.addresses if self.owner(a) is None]
 
     # -- who knows what ----------------------------------------------------------------------
 
@@ -63,10 +87,10 @@ class Net:
             (ip_network(p["prefix"]), p["group"], "pinned") for p in self.pins if "at" not in p
         ]
         held += [
-            (ip_network(a), b.group, "inventory")
+            (ip_network(a), b.group, by)
             for b in self.beings
-            for a in b.addresses
-            if b.stable and b.group
+            for a, by in self.places(b)
+            if b.group and by != "assumed"
         ]
         return held + [
             (ip_network(p), s["tag"], "segment")
@@ -94,8 +118,8 @@ class Net:
             held += [
                 (ip_network(a), b.group, "session")
                 for b in self.beings
-                for a in b.addresses
-                if not b.stable and b.group and self.segment(a) in [s["segment"] for s in mine]
+                for a, by in self.places(b)
+                if b.group and by != "inventory" and self.segment(a) in [s["segment"] for s in mine]
             ]
         return held
 
@@ -176,7 +200,7 @@ class Net:
         """(name, address, segment, true group) of everybody who is somewhere."""
         held = self.registry()
         for being in self.beings:
-            for address in being.addresses:
+            for address, _ in self.places(being):
                 segment = self.segment(address)
                 if segment is not None:
                     yield being.name, address, segment, being.group or self.tag(held, address)
