@@ -14,7 +14,7 @@ SOURCE = Path(oaktag.__file__).parent
 FORBIDDEN_CALLS = {"open", "print", "input", "exec", "eval", "__import__", "breakpoint"}
 ALLOWED_IMPORTS = {
     "__future__", "bisect", "collections", "dataclasses", "difflib", "enum", "fnmatch", "functools",
-    "hashlib", "heapq", "ipaddress", "itertools", "math", "operator", "re", "typing", "numpy",
+    "hashlib", "heapq", "ipaddress", "itertools", "math", "operator", "re", "types", "typing", "numpy",
     "scipy", "oaktag",
 }  # fmt: skip
 

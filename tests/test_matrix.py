@@ -211,3 +211,92 @@ def test_a_question_about_a_service_is_answered_whole(tmp_path: Path) -> None:
     assert narrow["packet"] == {
         "family": 6, "protocol": 6, "source_port": 5000, "destination_port": 85,
     }  # fmt: skip
+
+
+@given(stack=stacks(), data=st.data())
+def test_the_parts_of_a_mixed_answer_are_just_what_was_asked(
+    stack: Stack, data: st.DataObject, tmp_path: Path
+) -> None:
+    """Parts are disjoint, cover the packets asked of and no others, and name the deciding lines."""
+    source, destination = data.draw(st.sampled_from(CELLS))
+    service = data.draw(st.sampled_from(SERVICES))
+    family = data.draw(st.sampled_from((None, 4, 6)))
+    port = data.draw(st.sampled_from((None, None, 80, 1024)))
+    workspace = _load(stack, tmp_path)
+    stack.expectations = [{"service": service}]  # so that the packets are told apart by it
+
+    def asked(packet: Packet) -> bool:
+        return (
+            stack.matches(service, packet)
+            and family in (None, packet[0])
+            and port in (None, packet[2])
+        )
+
+    packets = [p for p in stack.packets() if asked(p)]
+    if port is not None:
+        tops = {6: 65535, 17: 65535, 132: 65535}
+        moved = [
+            (f, n, port, d)
+            for f, n, _, d in stack.packets()
+            if port <= (255 if (f, n) in ((4, 1), (6, 58)) else tops.get(n, 0))
+        ]
+        packets += [p for p in moved if asked(p)]
+    try:
+        said = workspace.decide(source, destination, service, family, port)
+    except oaktag.UsageError:
+        assert not packets
+        return
+    shown: Packet = tuple(said["packet"].values())
+    assert asked(shown)
+    answers = {
+        tuple(stack.decide(source, destination, p, a)[0] for a in ("action", "would"))
+        for p in packets
+    }
+    if "parts" not in said:
+        assert answers <= {(said["action"], said["would"])}
+    for packet in packets:
+        parts = said.get("parts", [{**said, "whole": True}])
+        held = [p for p in parts if p.get("whole") or in_box(p, packet)]
+        assert len(held) == 1, (packet, said)
+        for answer, key in (("action", "line"), ("would", "would_line")):
+            word, line, _ = stack.decide(source, destination, packet, answer)
+            place = (
+                None if line is None else {"file": f"matrix/{line[0] + 1}0.csv", "line": line[1]}
+            )
+            assert (held[0][answer], held[0][key]) == (word, place)
+    mixed = said["action"] == "mixed"
+    assert mixed == (len({(p["action"], p["would"]) for p in said.get("parts", [])}) > 1)
+    for packet in stack.packets():
+        if not asked(packet):
+            assert not any(in_box(p, packet) for p in said.get("parts", []))
+
+
+@settings(max_examples=30)
+@given(stack=stacks(), data=st.data())
+def test_the_matrix_and_its_parts_agree_with_its_cells(
+    stack: Stack, data: st.DataObject, tmp_path: Path
+) -> None:
+    """The whole, rows and columns of it, and single cells: one and the same content."""
+    workspace = _load(stack, tmp_path)
+    words = ("*", "front", "odd", "untagged", "cy", "410")
+    source, destination = data.draw(st.sampled_from(words)), data.draw(st.sampled_from(words))
+    part = workspace.matrix(source, destination)
+    forms = {f["form"]: f["allows"] for f in part["forms"]}
+    names = {"410": "cy"}
+    expected = [
+        (s, d)
+        for s in WORDS
+        if s in stack.members(names.get(source, source))
+        for d in WORDS
+        if d in stack.members(names.get(destination, destination))
+    ]
+    assert [(c["source"], c["destination"]) for c in part["cells"]] == expected
+    assert len(set(forms.values())) == len(forms)  # what reads alike is alike
+    for found in part["cells"]:
+        cell = workspace.cell(found["source"], found["destination"])
+        assert (forms[found["form"]], forms[found["would_form"]]) == (
+            cell["allows"],
+            cell["would_allow"],
+        )
+        decides = [e for e in cell["entries"] if e["decides"] and e["action"] != "pass"]
+        assert cell["default_decides"] or decides

@@ -63,7 +63,7 @@ def probe(context: Context, everything: bool, as_json: bool) -> int:
             wrap=(1, 2, 6),
         )  # fmt: skip
     counts = ", ".join(f"{n} {verdict}" for verdict, n in sorted(document["summary"].items()))
-    say(f"{count(len(document['probes']), 'probe')}: {counts}")
+    say(f"{count(len(document['probes']), 'probe')}: {counts or 'nobody is there to send one'}")
     for row in document["counters"]:
         agree = "agree" if row["agree"] else "DO NOT AGREE"
         say(f"{row['point']}: {row['packets']} new flows counted by cell; counters {agree}")

@@ -42,7 +42,8 @@ def command(
         f"{sum(effects.values())} flows between segments and groups: {', '.join(counted) or 'none'}"
     )
     results = summary["results"]
-    say("   " + ", ".join(f"{results[r]} {r}" for r in sorted(results)))
+    if results:
+        say("   " + ", ".join(f"{results[r]} {r}" for r in sorted(results)))
     if flows:
         _flows(document["flows"])
     elif summary["causes"]:
