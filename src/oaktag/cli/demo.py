@@ -57,6 +57,7 @@ def _as_json(folder: str, path: Path, *, with_lab: bool) -> int:
         from oaktag.operations import lab
 
         lab.up(workspace.model)
+        lab.probe(workspace.model)
     documents = _documents(path, with_lab)
     if with_lab:
         lab.down(workspace.model)
@@ -95,5 +96,5 @@ def _documents(path: Path, with_lab: bool) -> dict[str, Document]:
     if with_lab:
         from oaktag.operations import lab
 
-        documents["lab probe"] = lab.probe(workspace.model)
+        documents["lab probe"] = lab.last_probe(workspace.model)
     return documents

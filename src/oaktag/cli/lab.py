@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from typing import Any
+
 import click
 
 from oaktag.cli.context import Context, as_json, count, emit, hint, pass_context, say, table
@@ -47,7 +49,7 @@ def probe(context: Context, everything: bool, as_json: bool) -> int:
         return int(bool(odd or differ))
     for feed in document["feeds"]:
         say(f"feed {feed['feed']}: {count(feed['bindings'], 'binding')} arrived")
-    rows = document["probes"] if everything else odd
+    rows = document["probes"] if everything else _some(odd)
     if rows:
         table(
             ("probe", "from", "to", "meant", "no list", "with lists", "verdict"),
@@ -62,6 +64,8 @@ def probe(context: Context, everything: bool, as_json: bool) -> int:
             ],
             wrap=(1, 2, 6),
         )  # fmt: skip
+    if len(odd) > len(rows):
+        say(f"and {len(odd) - len(rows)} more like these; --all shows every probe")
     counts = ", ".join(f"{n} {verdict}" for verdict, n in sorted(document["summary"].items()))
     say(f"{count(len(document['probes']), 'probe')}: {counts or 'nobody is there to send one'}")
     for row in document["counters"]:
@@ -73,6 +77,17 @@ def probe(context: Context, everything: bool, as_json: bool) -> int:
     if odd:
         hint("oaktag reach says where a tag is lost, and what to do")
     return int(bool(odd or differ))
+
+
+def _some(probes: list[dict[str, Any]], most: int = 5) -> list[dict[str, Any]]:
+    """The first few of each verdict."""
+    seen: dict[str, int] = {}
+    kept = []
+    for probe in probes:
+        seen[probe["verdict"]] = seen.get(probe["verdict"], 0) + 1
+        if seen[probe["verdict"]] <= most:
+            kept.append(probe)
+    return kept
 
 
 def _word(answered: bool) -> str:

@@ -100,6 +100,22 @@ class Lab:
             raise OakTagError(f"the lab says: {answer['error']}")
         return answer
 
+    def keep(self, found: dict[str, Any]) -> None:
+        """Remember what was found, for as long as the lab is up."""
+        (self.folder / "found.json").write_text(json.dumps(found), encoding="utf-8")
+
+    def kept(self) -> dict[str, Any]:
+        """What was found last.
+
+        Raises:
+            OakTagError: nothing was, or no lab is up.
+        """
+        try:
+            found: dict[str, Any] = json.loads((self.folder / "found.json").read_text("utf-8"))
+        except OSError:
+            raise OakTagError("no probe was sent in a lab that is up") from None
+        return found
+
     def _connect(self) -> socket.socket:
         line = socket.socket(socket.AF_UNIX)
         try:

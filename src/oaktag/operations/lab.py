@@ -84,7 +84,7 @@ def probe(model: Model) -> Document:
         _row(model, trial, worked, passed)
         for trial, worked, passed in zip(sent, before, after, strict=True)
     ]
-    return document(
+    said = document(
         "lab probe",
         probes=rows,
         summary=dict(Counter(r["verdict"] for r in rows)),
@@ -94,6 +94,17 @@ def probe(model: Model) -> Document:
         ],
         counters=_counters(model, sent, counted),
     )
+    lab.keep(said)
+    return said
+
+
+def last_probe(model: Model) -> Document:
+    """What the last ``probe`` of the lab that is up has found.
+
+    Raises:
+        OakTagError: no lab is up, or none was sent.
+    """
+    return lab_of(model).kept()
 
 
 def _row(model: Model, trial: Trial, before: bool, after: bool) -> Document:
