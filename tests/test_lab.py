@@ -89,7 +89,7 @@ def test_random_networks_do_what_reach_says(tmp_path: Path) -> None:
     directions: for each probe, what packets meet is what reach says of just those two ends."""
     seen: Counter[tuple[str, str]] = Counter()
 
-    @settings(max_examples=20, database=None, phases=[Phase.generate])
+    @settings(max_examples=14, database=None, phases=[Phase.generate])
     @given(net=small_nets())
     def compare(net: Net) -> None:
         workspace = write_net(net, tmp_path)

@@ -101,13 +101,12 @@ def count(number: int, word: str) -> str:
 
 
 def paragraph(text: str, indent: str, first: str | None = None) -> None:
-    """Text over as many lines of 100 columns as it takes."""
-    say(
-        textwrap.fill(
-            text, WIDTH, initial_indent=indent if first is None else first,
-            subsequent_indent=indent, break_long_words=False, break_on_hyphens=False,
-        )
+    """Text over as many lines of 100 columns as it takes; no-break spaces hold words together."""
+    filled = textwrap.fill(
+        text, WIDTH, initial_indent=indent if first is None else first,
+        subsequent_indent=indent, break_long_words=False, break_on_hyphens=False,
     )  # fmt: skip
+    say(filled.replace("\N{NO-BREAK SPACE}", " "))
 
 
 def table(

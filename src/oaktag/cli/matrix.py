@@ -48,7 +48,11 @@ def command(context: Context, source: str | None, destination: str | None, as_js
         [(name, *(cells[c] for c in columns)) for name, cells in rows.items()],
     )
     say()
-    paragraph(", ".join(f"{n} {name}" for name, n in numbers.items()), " " * 4, first="to: ")
+    paragraph(
+        ", ".join(f"{n}\N{NO-BREAK SPACE}{name}" for name, n in numbers.items()),
+        " " * 4,
+        first="to: ",
+    )
     say()
     table(
         ("code", "allows"), [(codes[f["form"]], f["allows"]) for f in document["forms"]], wrap=(1,)
