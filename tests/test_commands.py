@@ -38,7 +38,7 @@ TABLE = [
     (["members", "--all"], 0, ["nothing assigns it", "40 endpoints, 39 of them"]),
     (["members", "--when", "site=ashgrove, model=WD-*|SC-*"], 0, ["4 endpoints, 4 of them"]),
     (["members", "--when", "firmware>=5, address=10.20.2.0/24"], 0, ["3 endpoints"]),
-    (["members", "--uncertain"], 0, ["0 endpoints differ"]),
+    (["members", "--uncertain"], 0, ["0 endpoints moved"]),
     (["members", "--rule", "13"], 0, ["loses", "ivo", "takes 6, loses 1"]),
     (["members", "--withheld"], 0, ["its address is leased", "12 members without"]),
     (["attributes"], 0, ["firmware          13       4", "inventory/devices.csv"]),

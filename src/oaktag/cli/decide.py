@@ -7,7 +7,17 @@ from typing import Any
 
 import click
 
-from oaktag.cli.context import Context, as_json, complete, emit, hint, pass_context, place, say
+from oaktag.cli.context import (
+    Context,
+    as_json,
+    complete,
+    emit,
+    hint,
+    paragraph,
+    pass_context,
+    place,
+    say,
+)
 
 
 @click.command("decide")
@@ -54,7 +64,8 @@ def command(
     if document["action"] == "mixed" or "parts" in document:
         rows = [(p["action"], p["services"], _said(p)) for p in document["parts"]]
         for action, services, said in dict.fromkeys(rows):
-            say(f"   {action:<5}  {services}   by {said}")
+            paragraph(services, " " * 10, first=f"   {action:<5}  ")
+            say(f"          by {said}")
     else:
         say(f"   by {_said(document)}")
     hint(f"oaktag cell {document['source']['group']} {document['destination']['group']}")

@@ -123,7 +123,7 @@ def _moved(rows: list[dict[str, Any]]) -> None:
         ("endpoint", "was", "is"),
         [(r["endpoint"], r["was"] or "not there", r["is"] or "not there") for r in rows],
     )
-    say(f"{count(len(rows), 'endpoint')} differ")
+    say(f"{count(len(rows), 'endpoint')} moved")
 
 
 def _by_rule(document: dict[str, Any]) -> None:

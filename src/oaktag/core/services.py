@@ -276,9 +276,3 @@ def _icmp_words(family: int, kinds: Ranges, codes: Ranges) -> list[str]:
 def _word_order(word: str) -> tuple[int, str]:
     kinds = ("icmp", "/tcp", "/udp", "/sctp", "proto")
     return next((n for n, k in enumerate(kinds) if k in word), len(kinds)), word
-
-
-def region_text(region: Region) -> str:
-    """One region as services, with its family and the sender's ports where they count."""
-    ports: dict[tuple[str, str], set[tuple[int, int]]] = {}
-    return _joined(_collect(region, ports), ports)

@@ -10,12 +10,13 @@ from typing import TextIO
 import numpy as np
 
 from oaktag.core.matrix import Part
-from oaktag.core.packets import ICMP_OF, PORTED, PROTOCOL_NAMES, Box, Packet
-from oaktag.core.services import parse_service, region_text
+from oaktag.core.packets import ICMP_OF, PORTED, PROTOCOL_NAMES, Atoms, Box, Packet
+from oaktag.core.services import parse_service, set_text
 from oaktag.errors import UsageError
 from oaktag.operations.documents import (
     Document,
     boxes_json,
+    boxes_of,
     clipped,
     document,
     packet_json,
@@ -95,11 +96,11 @@ def _asked(model: Model, service: str, family: int | None, source_port: int | No
 
 def _part(model: Model, part: Part, asked: list[Box]) -> list[Document]:
     would = piece_json(model.matrix, part.would)
-    rows = [
-        {**box, "services": region_text(region)}
-        for region in clipped(model.atoms, part.mask, asked)
-        for box in boxes_json([region])
-    ]
+    regions = clipped(model.atoms, part.mask, asked)
+    boxes = boxes_of(regions)
+    fine = Atoms(boxes)
+    services = set_text(fine, fine.mask(boxes))
+    rows = [{**box, "services": services} for box in boxes_json(regions)]
     for row in rows:
         row.update(
             action=part.action.action,
