@@ -186,6 +186,7 @@ class Atoms:
         self.full = (1 << offset) - 1
         self._plane_of = {pair: plane for plane in self.planes for pair in plane.pairs}
         self._masks: dict[Box, int] = {}
+        self._regions: dict[int, list[Region]] = {}
 
     def mask(self, boxes: Iterable[Box]) -> int:
         """The atoms that the boxes touch: exactly their packets, if they were cut along."""
@@ -280,6 +281,11 @@ class Atoms:
 
     def regions(self, mask: int) -> list[Region]:
         """The set as disjoint regions in the one normal form: equal sets give equal lists."""
+        if mask not in self._regions:
+            self._regions[mask] = self._regions_of(mask)
+        return list(self._regions[mask])
+
+    def _regions_of(self, mask: int) -> list[Region]:
         by_shape: dict[tuple[Ranges, Ranges], list[tuple[int, int]]] = {}
         for plane in self.planes:
             for shape in _shapes(plane, mask):

@@ -3,13 +3,14 @@
 Rules kept here (semantics, sections 6 and 8): an address stands for itself, on the segment of the
 longest prefix; its true group is its endpoint's, else what the registry's look-up gives; a
 segment with a default tag also stands for its unknown hosts, whose group is what the registry
-gives; pins and node addresses place nobody; nobody talks to himself.
+gives; pins and node addresses place nobody; nobody talks to himself. An endpoint that is a whole
+network stands at each part of it that is bound alike, but where a narrower one is.
 """
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Sequence
-from dataclasses import dataclass
+from collections.abc import Iterable, Iterator, Sequence
+from dataclasses import dataclass, replace
 from itertools import pairwise
 
 from oaktag.core.addresses import Span
@@ -25,7 +26,8 @@ class Host:
     """One address of somebody: an endpoint (its row), or unknown hosts (-1).
 
     ``node`` is where paths to it end; ``segment`` is None for an address on no segment;
-    ``group`` is its true group's index.
+    ``group`` is its true group's index. ``end`` is the last address of an endpoint that is a
+    whole network, None for all others.
     """
 
     endpoint: int
@@ -35,6 +37,7 @@ class Host:
     node: str
     group: int
     own: bool = False
+    end: int | None = None
 
 
 def place_endpoints(
@@ -57,8 +60,54 @@ def place_endpoints(
         if group < 0:
             group = groups.by_tag.get(registry.tag(address.family, address.start), 0)
         node = network.segments[segment].node
-        hosts.append(Host(place.endpoint, address.family, address.start, segment, node, group))
+        end = address.end if address.end > address.start else None
+        hosts.append(
+            Host(place.endpoint, address.family, address.start, segment, node, group, end=end)
+        )
     return hosts, nowhere
+
+
+def part_networks(
+    registry: Lookup, tables: Sequence[Lookup], hosts: Sequence[Host]
+) -> Iterator[Host]:
+    """All hosts, those that are whole networks as one address for each part that is bound alike.
+
+    A part that a narrower network of an endpoint holds, or its own address, is that endpoint's.
+    """
+    wide = [h for h in hosts if h.end is not None]
+    distinct = list({id(t): t for t in (registry, *tables)}.values()) if wide else []
+    cuts = _cuts(distinct, hosts)
+    for host in hosts:
+        if host.end is None:
+            yield host
+            continue
+        inner = {h.address for h in hosts if h.end is None and h.family == host.family}
+        narrower = [
+            h for h in wide
+            if h.end is not None and h.family == host.family and host.address <= h.address
+            and h.end <= host.end and h.end - h.address < host.end - host.address
+        ]  # fmt: skip
+        stretches = _stretches(Span(host.family, host.address, host.end), cuts[host.family])
+        free = [
+            a for a in (_free(low, high, inner) for low, high in stretches)
+            if a is not None and not any(h.address <= a <= (h.end or 0) for h in narrower)
+        ]  # fmt: skip
+        alike = zip(*(t.tags(host.family, free).tolist() for t in distinct), strict=True)
+        for address in dict(zip(reversed(list(alike)), reversed(free), strict=True)).values():
+            yield replace(host, address=address, end=None)
+
+
+def _cuts(tables: Sequence[Lookup], hosts: Sequence[Host] = ()) -> dict[int, list[int]]:
+    """Where any table's bindings, or any endpoint's network, begins or ends, by family."""
+    cuts: dict[int, set[int]] = {4: set(), 6: set()}
+    for table in tables:
+        for number in table.winners:
+            prefix = table.bindings[number].prefix
+            cuts[prefix.family].update((prefix.start, prefix.end + 1))
+    for host in hosts:
+        if host.end is not None:
+            cuts[host.family].update((host.address, host.end + 1))
+    return {family: sorted(of) for family, of in cuts.items()}
 
 
 def place_unknown(
@@ -78,12 +127,8 @@ def place_unknown(
     for node in network.nodes.values():
         for prefix in node.addresses:
             taken[prefix.family].add(prefix.start)
-    cuts: dict[int, set[int]] = {4: set(), 6: set()}
-    for table in (registry, *tables):
-        for number in table.winners:
-            prefix = table.bindings[number].prefix
-            cuts[prefix.family].update((prefix.start, prefix.end + 1))
-    ordered = {family: sorted(of) for family, of in cuts.items()}
+    wide = [h for h in known if h.end is not None]
+    ordered = _cuts((registry, *tables), wide)
     hosts: list[Host] = []
     for segment in network.segments.values():
         if segment.group is None:
@@ -91,7 +136,8 @@ def place_unknown(
         for span in network.spans[segment.name]:
             for start, end in _stretches(span, ordered[span.family]):
                 address = _free(start, end, taken[span.family])
-                if address is not None:
+                held = (h for h in wide if h.family == span.family and h.end is not None)
+                if address is not None and not any(h.address <= address <= h.end for h in held):  # type: ignore[operator]
                     tag = registry.tag(span.family, address)
                     group = groups.by_tag.get(tag, 0)
                     hosts.append(Host(-1, span.family, address, segment.name, segment.node, group))

@@ -8,12 +8,14 @@ a plain wire, and marks end there.
 
 from __future__ import annotations
 
+from concurrent.futures import ThreadPoolExecutor
+
 from oaktag.lab.namespaces import inside, load, run, settings
 from oaktag.lab.plan import LabPlan
 
 GATEWAY4, GATEWAY6 = "169.254.1.1", "fe80::1"
 REGISTRY = "registry"
-FEED_NET = "192.0.2"
+FEED_NET = "169.254.2"
 ENTRY_TABLE = "oaktag_entry"
 
 _SETTINGS = {
@@ -77,8 +79,10 @@ def build(plan: LabPlan) -> None:
             mine.append(f"route add {prefix} via {_link_address(way, 1 - end, prefix)} dev l{way}")
     registry = commands[REGISTRY]
     registry += [f"addr add {feed_address(-1)}/24 dev feeds", "link set feeds up"]
-    for name, lines in commands.items():
-        run(["ip", "-n", name, "-batch", "-"], "\n".join(lines) + "\n")
+    with ThreadPoolExecutor(4) as pool:  # the registry first: all feeds' wires end there
+        run(["ip", "-n", REGISTRY, "-batch", "-"], "\n".join(commands.pop(REGISTRY)) + "\n")
+        batches = ["\n".join(lines) + "\n" for lines in commands.values()]
+        list(pool.map(run, [["ip", "-n", name, "-batch", "-"] for name in commands], batches))
     for number, at in enumerate(plan.nodes):
         with inside(node_name(number)):
             load(_entry_rules(marks=at.marks, carries=at.carries))

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections import Counter
 from collections.abc import Iterator
-from dataclasses import asdict
+from dataclasses import asdict, replace
 from typing import NamedTuple
 
 from oaktag.core.addresses import address_text
@@ -206,33 +206,51 @@ def _way(model: Model, trial: Trial) -> Path | None:
 def trials(model: Model) -> list[Trial]:
     """Probes for every expectation, and for every cell between groups that are somewhere."""
     made: dict[tuple[Probe, str], Trial] = {}
-    numbers = {h.endpoint: n for n, h in enumerate(_hosts(model))}
     for expectation in (*model.files.expectations, *model.files.keep_open):
         mask = model.atoms.mask(expectation.boxes) or model.atoms.full
         why = str(expectation.location)
-        for pair in _pairs(
+        pairs = _pairs(
             hosts_of(model, expectation.source), hosts_of(model, expectation.destination)
-        ):
-            for packet in _packets(model, pair[0].family, mask):
-                _add(model, made, numbers, why, pair, packet)
+        )
+        for number, pair in enumerate(pairs):
+            for packet in _packets(model, pair[0].family, mask)[: 1 if number else 3]:
+                _add(model, made, why, pair, packet)
+    seen: set[tuple[object, ...]] = set()
     for s in range(1, len(model.groups)):
         for d in range(1, len(model.groups)):
             of = [[h for h in model.hosts if h.group == g] for g in (s, d)]
             form = model.matrix.forms[int(model.matrix.action_form[s, d])]
             for number, pair in enumerate(_pairs(*of)):
                 family = pair[0].family
+                # Each cell once in each family, and each two segments once for some cell.
+                ways = {(s, d, family), (pair[0].segment, pair[1].segment, family)}
+                if ways <= seen:
+                    continue
+                seen |= ways
                 packets = _packets(model, family, form)[:1]
                 if number == 0:  # what is denied costs patience: once a cell is enough
                     packets += _packets(model, family, model.atoms.full & ~form)[:1]
                 for packet in packets:
-                    _add(model, made, numbers, "the cell", pair, packet)
-    return list(made.values())
+                    _add(model, made, "the cell", pair, packet)
+    return _numbered(list(made.values()))
+
+
+def _numbered(sent: list[Trial]) -> list[Trial]:
+    """The probes with the numbers of their hosts in the lab."""
+    number = {place: n for n, place in enumerate(_taking_part(sent))}
+    return [
+        t._replace(
+            probe=replace(
+                t.probe, source=number[_place(t.source)], destination=number[_place(t.destination)]
+            )
+        )
+        for t in sent
+    ]
 
 
 def _add(
     model: Model,
     made: dict[tuple[Probe, str], Trial],
-    numbers: dict[int, int],
     why: str,
     pair: tuple[Host, Host],
     packet: Packet,
@@ -240,8 +258,8 @@ def _add(
     a, b = pair
     echo = packet.protocol not in PROTOCOLS
     probe = Probe(
-        numbers[a.endpoint], address_text(a.family, a.address),
-        numbers[b.endpoint], address_text(b.family, b.address),
+        a.endpoint, address_text(a.family, a.address),
+        b.endpoint, address_text(b.family, b.address),
         "icmp" if echo else PROTOCOLS[packet.protocol], 0 if echo else packet.destination_port,
     )  # fmt: skip
     if (probe, "") in made:
@@ -281,13 +299,14 @@ def _packets(model: Model, family: int, mask: int) -> list[Packet]:
 # -- the plan --------------------------------------------------------------------------------
 
 
-def _hosts(model: Model) -> list[Host]:
-    """One host for each endpoint that is somewhere."""
-    first: dict[int, Host] = {}
-    for host in model.hosts:
-        if host.endpoint >= 0:
-            first.setdefault(host.endpoint, host)
-    return list(first.values())
+def _place(host: Host) -> tuple[int, str]:
+    """An endpoint at a node: one host of the lab."""
+    return host.endpoint, host.node
+
+
+def _taking_part(sent: list[Trial]) -> list[tuple[int, str]]:
+    """Who sends or gets a probe: the lab's hosts, in their order."""
+    return sorted({_place(h) for t in sent for h in (t.source, t.destination)})
 
 
 def plan_of(model: Model, sent: list[Trial]) -> LabPlan:
@@ -304,18 +323,17 @@ def plan_of(model: Model, sent: list[Trial]) -> LabPlan:
         )
         for node in network.nodes.values()
     ]  # fmt: skip
+    of: dict[tuple[int, str], list[Host]] = {}
+    for host in model.hosts:
+        of.setdefault(_place(host), []).append(host)
     hosts = [
         LabHost(
-            model.files.endpoints.ids[h.endpoint],
-            number[h.node],
-            [
-                f"{address_text(x.family, x.address)}/{32 if x.family == 4 else 128}"
-                for x in model.hosts
-                if x.endpoint == h.endpoint
-            ],
+            model.files.endpoints.ids[place[0]],
+            number[place[1]],
+            [f"{address_text(x.family, x.address)}/{32 if x.family == 4 else 128}" for x in of[place]],
         )
-        for h in _hosts(model)
-    ]
+        for place in _taking_part(sent)
+    ]  # fmt: skip
     feeds = [
         LabFeed(
             -1 if f.sender == REGISTRY else number[f.sender],

@@ -157,11 +157,12 @@ class Model:
     @cached_property
     def hosts(self) -> list[Host]:
         """Everybody who is somewhere: endpoints, and unknown hosts of segments with a default."""
-        from oaktag.core.placement import place_unknown
+        from oaktag.core.placement import part_networks, place_unknown
 
         known = self._placed[0]
         tables = [self.knowledge.at(name) for name in self.network.nodes]
-        return known + place_unknown(self.groups, self.network, self.registry, tables, known)
+        unknown = place_unknown(self.groups, self.network, self.registry, tables, known)
+        return [*part_networks(self.registry, tables, known), *unknown]
 
     def scope(self, point: Point) -> tuple[list[int], list[int]]:
         """The groups whose cells a point holds, as sources and as destinations."""
