@@ -10,20 +10,27 @@ from __future__ import annotations
 
 import argparse
 import platform
+import resource
 import statistics
 import time
 from collections.abc import Callable
 from importlib.metadata import version
 from pathlib import Path
+from typing import Any, NamedTuple
 
 import generate
+import netaddr
 import numpy as np
 import pandas as pd
 import pytricia
 
-from oaktag.core.addresses import address_text
+from oaktag.core.addresses import address_text, key_number, keys
 from oaktag.core.assignment import Assignment
-from oaktag.core.ranges import Table, flatten
+from oaktag.core.groups import Groups
+from oaktag.core.lines import Policy
+from oaktag.core.matrix import Matrix
+from oaktag.core.packets import Atoms
+from oaktag.core.ranges import Table, aggregate, flatten
 
 HEAD = """# Benchmarks
 
@@ -32,10 +39,18 @@ run: the ratio is what counts, for machines differ.
 
 """
 TAIL = """
-Not measured yet, because not built for this size yet: IPv6 look-up, aggregation of addresses, the
-matrix, lists, paths and reach of a large network, and how the cost of each grows.
+Not measured yet, because not built for this size yet: lists, paths and reach of a large network.
 """
 Row = tuple[str, str, int, float, float, int, str]
+
+
+class Work(NamedTuple):
+    """Prefixes in a table: flattened, ready for few look-ups, and for many."""
+
+    size: int
+    flat: Callable[[], Any]
+    table: Callable[[], Any]
+    whole: Callable[[], Any]
 
 
 def seconds(work: Callable[[], object], runs: int) -> float:
@@ -126,62 +141,212 @@ def assignment(scale: float, seed: int) -> list[Row]:
     return rows
 
 
-def bindings(scale: float, seed: int) -> list[Row]:
-    def table(starts: np.ndarray, lengths: np.ndarray) -> Table:
-        wide = (np.uint64(1) << (32 - lengths).astype(np.uint64)) - np.uint64(1)
-        low, high, owner = flatten(4, starts, starts | wide, lengths)
-        return Table(4, low, high, owner, owner)
+def prefix_tables(scale: float, seed: int, family: int) -> tuple[Work, Work]:
+    """Our table of distinct prefixes and the baseline's, as work to be timed."""
+    starts, lengths = generate.prefixes(scale, seed, family)
+    ends = ends_of(family, starts, lengths)
+    texts = [
+        f"{address_text(family, key_number(family, s))}/{n}"
+        for s, n in zip(starts, lengths.tolist(), strict=True)
+    ]
+    owners = np.arange(len(lengths))
 
-    def tree(texts: list[str]) -> pytricia.PyTricia:
-        held = pytricia.PyTricia(32)
+    def flat() -> object:
+        return flatten(family, starts, ends, lengths)
+
+    def table() -> Table:
+        low, high, owner = flatten(family, starts, ends, lengths)
+        return Table(family, low, high, owner, owner, starts, lengths, owners)
+
+    def whole() -> Table:
+        """With what many look-ups need; it is built from the prefixes alone."""
+        made = Table(family, starts[:1], ends[:1], owners[:1], owners[:1], starts, lengths, owners)
+        assert made._levels if family == 4 else made._buckets
+        return made
+
+    def tree() -> pytricia.PyTricia:
+        held = pytricia.PyTricia({4: 32, 6: 128}[family])
         for number, text in enumerate(texts):
             held[text] = number
         return held
 
-    def written(starts: np.ndarray, lengths: np.ndarray) -> list[str]:
-        return [f"{address_text(4, int(s))}/{n}" for s, n in zip(starts, lengths, strict=True)]
+    return Work(len(texts), flat, table, whole), Work(len(texts), tree, tree, tree)
 
-    starts, lengths = generate.prefixes(0.005, seed)
-    rng = np.random.default_rng(seed)
-    asked = rng.integers(0x0A000000, 0x0C000000, 1 << 20, dtype=np.uint64)
-    found, slow = table(starts, lengths), tree(written(starts, lengths))
-    owner = np.concatenate([found.rows, [-1]])[found.find(asked)]
-    assert all(
-        slow.get(int(a), -1) == o for a, o in zip(asked[:20_000], owner[:20_000], strict=True)
+
+def ends_of(family: int, starts: np.ndarray, lengths: np.ndarray) -> np.ndarray:
+    """The last addresses of prefixes."""
+    if family == 4:
+        return starts | ((np.uint64(1) << (32 - lengths).astype(np.uint64)) - np.uint64(1))
+    return keys(
+        6,
+        [key_number(6, s) | (1 << 128 - int(n)) - 1 for s, n in zip(starts, lengths, strict=True)],
     )
-    starts, lengths = generate.prefixes(scale, seed)
-    texts = written(starts, lengths)
-    build = seconds(lambda: table(starts, lengths), 5)
-    plain = seconds(lambda: tree(texts), 3)
-    found, slow = table(starts, lengths), tree(texts)
-    with_levels = seconds(lambda: table(starts, lengths)._levels, 5)
-    asked = rng.integers(0x0A000000, 0x0C000000, int(10_000_000 * scale), dtype=np.uint64)
-    found.find(asked)
-    look = seconds(lambda: found.find(asked), 5)
-    some = [int(a) for a in asked[: max(len(asked) // 10, 1)]]
-    one_by_one = seconds(lambda: [slow.get(a) for a in some], 3) * 10
-    count = len(starts)
-    return [
-        ("flatten IPv4 prefixes", "pytricia from text", count, build, plain, 3, "≥ 4×"),
-        (
-            "flatten, and the two-level table",
-            "pytricia from text",
-            count,
-            with_levels,
-            plain,
-            3,
-            "≥ 3×",
-        ),
-        (
-            "look up IPv4 addresses",
-            "pytricia in a loop (a tenth, times ten)",
-            len(asked),
-            look,
-            one_by_one,
-            3,
-            "≥ 60×",
-        ),
+
+
+def bindings(scale: float, seed: int, family: int) -> list[Row]:
+    ours, theirs = prefix_tables(0.005, seed, family)
+    asked = generate.addresses(1 << 20, seed, family)
+    held, slow = ours.table(), theirs.table()
+    found = held.find(asked)
+    assert all(
+        slow.get(address_text(family, key_number(family, a)), -1) == o
+        for a, o in zip(asked[:20_000], found[:20_000], strict=True)
+    )
+    ours, theirs = prefix_tables(scale, seed, family)
+    name, count = f"IPv{family}", ours.size
+    plain = seconds(theirs.flat, 3)
+    flat, whole = seconds(ours.flat, 5), seconds(ours.whole, 5)
+    held, slow = ours.table(), theirs.table()
+    asked = generate.addresses(int(10_000_000 * scale), seed, family)
+    held.find(asked)
+    look = seconds(lambda: held.find(asked), 5)
+    part = max(len(asked) // 10, 1)
+    some: list[object] = [
+        int(a) if family == 4 else bytes(a).ljust(16, b"\0") for a in asked[:part]
     ]
+    one_by_one = seconds(lambda: [slow.get(a) for a in some], 3) * len(asked) / part
+    rows: list[Row] = [
+        (f"flatten {name} prefixes", "pytricia from text", count, flat, plain, 3, "≥ 4×"),
+        (f"the {name} table for many look-ups", "pytricia from text", count, whole, plain, 3, "≥ 3×"),
+        (
+            f"look up {name} addresses", "pytricia in a loop (a tenth, times ten)", len(asked), look,
+            one_by_one, 3, {4: "≥ 60×", 6: "≥ 8×"}[family],
+        ),
+    ]  # fmt: skip
+    if family == 4:
+        leaves = held._levels[2]
+        places = np.random.default_rng(seed).integers(0, len(leaves), len(asked))
+        read = seconds(lambda: leaves.take(places), 5)
+        rows.append(
+            (
+                "the same beside", "a plain random read of a table as large", len(asked), look, read, 5,
+                "≥ 0.2×",
+            )
+        )  # fmt: skip
+    return rows
+
+
+def aggregation(scale: float, seed: int) -> list[Row]:
+    rows: list[Row] = []
+    for kind, room, goal in (("clustered", 1.2, "≥ 100×"), ("sparse", 400.0, "≥ 30×")):
+        for size in (2_000, int(1_000_000 * scale)):
+            rng = np.random.default_rng(seed)
+            top = int(size * room)
+            hosts = np.uint64(0x0A000000) + rng.permutation(top)[:size].astype(np.uint64)
+            texts = [netaddr.IPAddress(int(a)) for a in hosts]
+            ours = seconds(lambda hosts=hosts: aggregate(hosts, hosts), 5)
+            theirs = seconds(lambda texts=texts: netaddr.cidr_merge(texts), 1)
+            if size == 2_000:
+                merged = [(int(n.first), n.prefixlen) for n in netaddr.cidr_merge(texts)]
+                found = aggregate(hosts, hosts)
+                assert list(zip(*(side.tolist() for side in found), strict=True)) == merged
+        rows.append(
+            (f"aggregate addresses, {kind}", "netaddr.cidr_merge", size, ours, theirs, 1, goal)
+        )
+    return rows
+
+
+def growth(scale: float, seed: int) -> list[str]:
+    """How the cost of ours grows: three sizes, and the exponent of the best fit."""
+    sizes = [scale / 16, scale / 4, scale]
+    made = generate.as_rules(generate.rules(seed))
+    held = {s: generate.endpoints(generate.endpoint_columns(s, seed)) for s in sizes}
+    tables = {(s, f): prefix_tables(s, seed, f)[0] for s in sizes for f in (4, 6)}
+    policies = {s: generate.policy(s, seed) for s in sizes}
+    works: dict[str, Callable[[float], object]] = {
+        "assign by 500 rules": lambda s: Assignment(held[s], made, []),
+        "flatten IPv4 prefixes": lambda s: tables[s, 4].flat(),
+        "flatten IPv6 prefixes": lambda s: tables[s, 6].flat(),
+        "paint the matrix": lambda s: paint(policies[s]),
+    }
+    lines = ["", "| growth | " + " | ".join(f"scale {s:g}, s" for s in sizes) + " | exponent |",
+             "|---|---|---|---|---|"]  # fmt: skip
+    for name, work in works.items():
+        taken = [seconds(lambda s=s, work=work: work(s), 3) for s in sizes]
+        slope = np.polyfit(np.log(sizes), np.log(taken), 1)[0]
+        lines.append(f"| {name} | " + " | ".join(f"{t:.3g}" for t in taken) + f" | {slope:.2f} |")
+    return lines
+
+
+def paint(held: tuple[Groups, Policy]) -> Matrix:
+    """All cells of a policy."""
+    groups, policy = held
+    atoms = Atoms([b for p in policy.permissions for e in p.steps for b in e.boxes])
+    made = Matrix(groups, policy, atoms, 0)
+    assert made.action_form.shape == made.would_form.shape
+    return made
+
+
+def matrices(scale: float, seed: int) -> list[Row]:
+    """Painting beside reading the same lines, and deciding beside a loop over the entries."""
+    small = paint(generate.policy(0.001, seed))
+    stack_of = slow_cells(small)
+    rng = np.random.default_rng(seed)
+    for s, d in rng.integers(0, len(small.groups), (300, 2)).tolist():
+        expected = stack_of(s, d)
+        assert (
+            small.forms[int(small.action_form[s, d])],
+            small.forms[int(small.would_form[s, d])],
+        ) == expected
+    held = generate.policy(scale, seed)
+    ours = seconds(lambda: paint(held), 3)
+    matrix = paint(held)
+    theirs_one = slow_cells(matrix)
+    cells = rng.integers(0, len(matrix.groups), (200, 2)).tolist()
+    plain = (
+        seconds(lambda: [theirs_one(s, d) for s, d in cells], 3)
+        / len(cells)
+        * matrix.action_form.size
+    )
+    count = 1_000_000
+    sources, destinations = (rng.integers(0, len(matrix.groups), count) for _ in range(2))
+    atoms = rng.integers(0, matrix.atoms.count, count)
+    decide = seconds(lambda: matrix.decide_many(sources, destinations, atoms), 5)
+    asked = list(
+        zip(sources[:500].tolist(), destinations[:500].tolist(), atoms[:500].tolist(), strict=True)
+    )
+
+    def loop() -> list[tuple[bool, bool]]:
+        return [entry_by_entry(matrix, *one) for one in asked]
+
+    found = matrix.decide_many(sources[:500], destinations[:500], atoms[:500])
+    assert loop() == list(zip(*(side.tolist() for side in found), strict=True))
+    looped = seconds(loop, 3) / len(asked) * count
+    return [
+        ("paint all cells, both answers", "the cells one by one (200, times more)",
+         matrix.action_form.size, ours, plain, 3, "—"),
+        ("decide packets", "a Python loop over the entries (500, times more)", count, decide, looped, 3, "≥ 200×"),
+    ]  # fmt: skip
+
+
+def slow_cells(matrix: Matrix) -> Callable[[int, int], tuple[int, int]]:
+    """Both forms of a cell from its ordered lines."""
+
+    def both(source: int, destination: int) -> tuple[int, int]:
+        return tuple(
+            sum(p.mask for p in matrix.pieces(source, destination, answer) if p.action == "allow")
+            for answer in ("action", "would")
+        )  # type: ignore[return-value]
+
+    return both
+
+
+def entry_by_entry(matrix: Matrix, source: int, destination: int, atom: int) -> tuple[bool, bool]:
+    """Both decisions of one packet: its cell's lines in order, the first entry that has it."""
+    rows = matrix.rows_of(source, destination)
+    answers = []
+    for answer in ("action", "would"):
+        decided = "deny"
+        for number in rows:
+            row = matrix.rows[number]
+            if answer in matrix.answers_of(row):
+                steps = matrix.effects[matrix.policy.lines[row.line].permission].steps
+                hit = next((a for a, mask in steps if mask >> atom & 1), None)
+                if hit is not None:
+                    decided = hit
+                    break
+        answers.append(decided == "allow")
+    return answers[0], answers[1]
 
 
 def main() -> None:
@@ -189,8 +354,16 @@ def main() -> None:
     parser.add_argument("--scale", type=float, default=1.0)
     parser.add_argument("--seed", type=int, default=1)
     parser.add_argument("--out", type=Path)
+    parser.add_argument("--only", action="append", help="One part: assignment, IPv4, …")
     options = parser.parse_args()
-    rows = assignment(options.scale, options.seed) + bindings(options.scale, options.seed)
+    parts: dict[str, Callable[[], list[Row]]] = {
+        "assignment": lambda: assignment(options.scale, options.seed),
+        "IPv4": lambda: bindings(options.scale, options.seed, 4),
+        "IPv6": lambda: bindings(options.scale, options.seed, 6),
+        "aggregation": lambda: aggregation(options.scale, options.seed),
+        "matrix": lambda: matrices(options.scale, options.seed),
+    }
+    rows = [row for name in options.only or parts for row in parts[name]()]
     lines = [
         f"Scale {options.scale:g}, seed {options.seed}; {platform.machine()}, {platform.system()} "
         f"{platform.release()}, Python {platform.python_version()}, NumPy {np.__version__}, pandas "
@@ -203,6 +376,10 @@ def main() -> None:
         lines.append(
             f"| {work} | {size:,} | {ours:.3g} | {baseline} | {theirs:.3g} ({runs}) | {theirs / ours:.1f}× | {goal} |"
         )
+    if not options.only:
+        lines += growth(options.scale, options.seed)
+    peak = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 1024
+    lines += ["", f"Memory at its most, baselines and data included: {peak:,.0f} MiB."]
     text = "\n".join(lines) + "\n"
     print(text)
     if options.out:

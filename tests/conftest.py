@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import os
+import shutil
 from collections.abc import Callable
 from dataclasses import dataclass
 from pathlib import Path
@@ -63,18 +64,38 @@ def oaktag(monkeypatch: pytest.MonkeyPatch) -> Callable[..., Ran]:
     return run
 
 
+WORKSPACES = Path(__file__).parent / "workspaces"
+
+
+def first_part(folder: Path, *, mended: bool = False) -> Path:
+    """The first part of Quillmere, small enough to be broken in every way."""
+    shutil.copytree(WORKSPACES / "first", folder)
+    if mended:
+        shutil.copytree(WORKSPACES / "first-mended", folder, dirs_exist_ok=True)
+    return folder
+
+
 @pytest.fixture
 def sample(tmp_path: Path) -> Path:
-    folder = tmp_path / "quillmere"
-    write_sample(folder)
-    return folder
+    return first_part(tmp_path / "quillmere")
 
 
 @pytest.fixture
 def mended(tmp_path: Path) -> Path:
-    folder = tmp_path / "quillmere-mended"
-    write_sample(folder, mended=True)
-    return folder
+    return first_part(tmp_path / "quillmere-mended", mended=True)
+
+
+@pytest.fixture
+def shipped(tmp_path: Path) -> Path:
+    """The sample that ships with the package, with its honest mistakes."""
+    write_sample(tmp_path / "quillmere")
+    return tmp_path / "quillmere"
+
+
+@pytest.fixture
+def shipped_mended(tmp_path: Path) -> Path:
+    write_sample(tmp_path / "quillmere-mended", mended=True)
+    return tmp_path / "quillmere-mended"
 
 
 @pytest.fixture

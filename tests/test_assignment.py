@@ -3,10 +3,13 @@
 from __future__ import annotations
 
 import json
+import random
 from ipaddress import ip_address, ip_network
 from pathlib import Path
 from typing import Any
 
+import numpy as np
+import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
@@ -268,42 +271,66 @@ def test_findings_about_who_is_who(tmp_path: Path) -> None:
     ])  # fmt: skip
 
 
-def test_many_addresses_at_once_are_found_as_one_by_one() -> None:
-    """The two-level table of a million look-ups against the binary search of each."""
-    import numpy as np
-
-    from oaktag.core.addresses import keys
+@pytest.mark.parametrize("family", [4, 6])
+def test_many_addresses_at_once(family: int) -> None:
+    """A table for many addresses, the search for few, and plain longest match are one."""
+    from oaktag.core.addresses import WIDTH, keys
     from oaktag.core.ranges import MANY, Table, flatten
 
-    rng = np.random.default_rng(7)
-    lengths = rng.choice([0, 8, 12, 16, 20, 23, 24, 25, 28, 31, 32], 3000)
-    lengths[0] = 0
-    wide = (np.uint64(1) << (32 - lengths).astype(np.uint64)) - np.uint64(1)
-    starts = rng.integers(0, 1 << 32, 3000, dtype=np.uint64) & ~wide
-    starts[1500:] = (starts[1500:] & np.uint64(0x0000FFFF) | np.uint64(0x0A010000)) & ~wide[1500:]
-    _, first = np.unique(np.stack([starts, lengths.astype(np.uint64)]), axis=1, return_index=True)
-    starts, lengths, wide = starts[first], lengths[first], wide[first]
-    for kept in (slice(None), lengths > 0, lengths > 24):
-        low, high, owner = flatten(4, starts[kept], starts[kept] | wide[kept], lengths[kept])
+    rng = random.Random(7)
+    top = WIDTH[family]
+    base = {4: 0x0A010000, 6: 0x20010DB8 << 96}[family]
+
+    def near() -> int:
+        return base | rng.getrandbits(16) << rng.choice((0, 0, top - 48 if family == 6 else 0))
+
+    prefixes = {(0, 0), (base, top)}
+    for _ in range(3000):
+        length = rng.choice([8, 12, 16, 20, 23, 24, 25, 28, 31, 32, 48, 64, 65, 127, 128])
+        address = near() if rng.random() < 0.6 else rng.getrandbits(top)
+        length = min(length, top)
+        prefixes.add((address >> (top - length) << (top - length), length))
+    for shortest in (0, 1, 24):
+        held = sorted(p for p in prefixes if p[1] >= shortest)
+        first = keys(family, [s for s, _ in held])
+        last = keys(family, [s | (1 << (top - n)) - 1 for s, n in held])
+        lengths = np.array([n for _, n in held])
+        low, high, owner = flatten(family, first, last, lengths)
         assert (low[1:] > high[:-1]).all() and (low <= high).all()
-        table = Table(4, low, high, owner, owner)
-        asked = rng.integers(0, 1 << 32, MANY, dtype=np.uint64)
-        asked[::2] = asked[::2] & np.uint64(0xFFFF) | np.uint64(0x0A010000)
-        asked[:4] = [0, (1 << 32) - 1, 0x0A010000, 0x0A01FFFF]
-        many = table.find(asked)
-        assert (
-            many
-            == np.concatenate([table.find(asked[:1000]), table.find(asked[1000:2000]), many[2000:]])
-        ).all()
-        sample = rng.integers(0, MANY, 3000)
-        assert (many[sample] == table.find(asked[sample])).all()
-        for address, number in zip(asked[:300].tolist(), many[:300].tolist(), strict=True):
+        named = np.arange(len(held)) + 5
+        table = Table(family, low, high, named[owner], owner, first, lengths, named)
+        numbers = [near() if rng.random() < 0.7 else rng.getrandbits(top) for _ in range(3000)]
+        numbers[:4] = [0, (1 << top) - 1, base, base | 0xFFFF]
+        asked = keys(family, numbers)
+        few = table.find(asked)
+        assert (table.find(np.resize(asked, MANY))[:3000] == few).all()
+        for address, number in zip(numbers[:300], few[:300].tolist(), strict=True):
             fitting = [
-                (int(n), i)
-                for i, (s, w, n) in enumerate(
-                    zip(starts[kept].tolist(), wide[kept].tolist(), lengths[kept], strict=True)
-                )
-                if s <= address <= s | w
+                (n, i) for i, (s, n) in enumerate(held) if address >> (top - n) == s >> (top - n)
             ]
-            assert (owner[number] if number >= 0 else -1) == max(fitting, default=(0, -1))[1]
-    assert len(keys(6, [1])) == 1
+            assert (number - 5 if number >= 0 else -1) == max(fitting, default=(0, -1))[1]
+
+
+def test_aggregation_is_the_fewest_prefixes() -> None:
+    """As the standard library collapses networks, for hosts, runs and ranges that overlap."""
+    import ipaddress
+
+    from oaktag.core.ranges import aggregate
+
+    rng = random.Random(3)
+    for _ in range(60):
+        spans = []
+        for _ in range(rng.randint(1, 80)):
+            start = rng.choice((0, 0xFFFFFF00, 0x0A000000)) + rng.randrange(256)
+            spans.append((start, min(start + rng.choice((0, 0, 1, 9, 64, 300)), (1 << 32) - 1)))
+        if rng.random() < 0.1:
+            spans.append((0, (1 << 32) - 1))
+        found = aggregate(*(np.array(side, dtype=np.uint64) for side in zip(*spans, strict=True)))
+        nets = [
+            n for a, b in spans
+            for n in ipaddress.summarize_address_range(ipaddress.IPv4Address(a), ipaddress.IPv4Address(b))
+        ]  # fmt: skip
+        expected = [
+            (int(n.network_address), n.prefixlen) for n in ipaddress.collapse_addresses(nets)
+        ]
+        assert list(zip(found[0].tolist(), found[1].tolist(), strict=True)) == expected

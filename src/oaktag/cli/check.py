@@ -4,16 +4,26 @@ from __future__ import annotations
 
 import click
 
-from oaktag.cli.context import Context, as_json, emit, fail_on, failed, findings_text, pass_context
+from oaktag.cli.context import (
+    Context,
+    as_json,
+    emit,
+    every_finding,
+    fail_on,
+    failed,
+    findings_text,
+    pass_context,
+)
 from oaktag.errors import WorkspaceError
 
 
 @click.command("check")
 @as_json
 @click.option("--codes", is_flag=True, help="List the codes of all findings.")
+@every_finding
 @fail_on
 @pass_context
-def command(context: Context, as_json: bool, codes: bool, fail_on: str) -> int:
+def command(context: Context, as_json: bool, codes: bool, every: bool, fail_on: str) -> int:
     """Do the files agree? Findings about endpoints, groups, bindings, network."""
     if codes:
         return _codes(as_json)
@@ -28,7 +38,7 @@ def command(context: Context, as_json: bool, codes: bool, fail_on: str) -> int:
     if as_json:
         emit(document)
     else:
-        findings_text(document["findings"], len(document["accepted"]))
+        findings_text(document["findings"], len(document["accepted"]), every=every)
     return failed(document["findings"], fail_on)
 
 

@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 import textwrap
 import time
+from collections import Counter
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from datetime import date
@@ -154,9 +155,25 @@ def place(row: dict[str, Any] | None) -> str:
     return "default" if row is None else f"{row['file']}:{row['line']}"
 
 
-def findings_text(findings: Sequence[dict[str, Any]], accepted: int = 0) -> None:
+#: So many findings of one code are shown in the terminal, unless all are asked for.
+FIRST_OF_A_CODE = 8
+every_finding = click.option(
+    "--all",
+    "every",
+    is_flag=True,
+    help=f"Every finding, not the first {FIRST_OF_A_CODE} of a code.",
+)
+
+
+def findings_text(
+    findings: Sequence[dict[str, Any]], accepted: int = 0, *, every: bool = False
+) -> None:
     """Findings for people: what, where, and what to do."""
+    seen: Counter[str] = Counter()
     for found in findings:
+        seen[found["code"]] += 1
+        if seen[found["code"]] > FIRST_OF_A_CODE and not every:
+            continue
         where = f"{found['file']}:{found['line']}" if found["line"] else found["file"]
         say(f"{found['code']} {found['severity']:<7} {where}")
         paragraph(found["message"], " " * 6)
@@ -164,6 +181,9 @@ def findings_text(findings: Sequence[dict[str, Any]], accepted: int = 0) -> None
             ends = f"{found['example']['source']} → {found['example']['destination']}"
             paragraph(f"e.g. {ends}, {found['example']['text']}", " " * 6)
         paragraph(found["hint"], " " * 8, first="      → ")
+    more = {code: n - FIRST_OF_A_CODE for code, n in seen.items() if n > FIRST_OF_A_CODE}
+    if more and not every:
+        say("and more: " + ", ".join(f"{n} of {code}" for code, n in more.items()) + " (--all)")
     kinds = {s: sum(f["severity"] == s for f in findings) for s in LEVELS[:3]}
     counts = ", ".join(count(n, s) for s, n in kinds.items() if n)
     borne = f"; {accepted} accepted in oaktag.yaml" if accepted else ""

@@ -43,12 +43,10 @@ def command(context: Context, what: str, as_json: bool) -> int:
     if kind != "group":
         say()
         table(
-            ("known at", "address", "prefix", "tag", "group", "source"),
-            [
-                (b["at"], b["address"], b["prefix"], b["tag"], b["group"], b["source"])
-                for b in document["bindings"]
-            ],
-            right=(3,),
+            ("address", "bound as", "tag", "group", "source", "known at"),
+            _known(document["bindings"]),
+            right=(2,),
+            wrap=(5,),
         )
     for key, word in (("as_source", "destination"), ("as_destination", "source")):
         if document[key]:
@@ -63,6 +61,15 @@ def command(context: Context, what: str, as_json: bool) -> int:
                 wrap=(0, 1),
             )
     return 0
+
+
+def _known(rows: list[dict[str, Any]]) -> list[tuple[Any, ...]]:
+    """Bindings with all the places that know each alike."""
+    alike: dict[tuple[Any, ...], list[str]] = {}
+    for b in rows:
+        key = (b["address"], b["prefix"], b["tag"], b["group"], b["source"])
+        alike.setdefault(key, []).append(b["at"])
+    return [(*key, ", ".join(places)) for key, places in alike.items()]
 
 
 def _endpoint(document: dict[str, Any]) -> None:

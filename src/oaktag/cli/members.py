@@ -159,9 +159,16 @@ def _why(row: dict[str, Any]) -> str:
     return f"{'; '.join(by['conditions'])} ({place(by)}){also}"
 
 
+def nearest(near: list[dict[str, Any]]) -> list[dict[str, Any]]:
+    """Near misses, first those that failed by certainty or ``unless`` alone."""
+    return sorted(near, key=lambda n: not (n["unsure"] or n["attribute"] == "unless"))
+
+
 def _near(row: dict[str, Any]) -> str:
-    return "; ".join(
+    near = nearest(row["near"])
+    told = [
         f"{n['group']}, but for {n['attribute']}"
         f"{', known too unsurely' if n['unsure'] else ''} ({place(n)})"
-        for n in row["near"]
-    )
+        for n in near[:2]
+    ]
+    return "; ".join(told) + (f"; {len(near) - 2} more" if len(near) > 2 else "")

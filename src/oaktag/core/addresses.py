@@ -127,6 +127,18 @@ def keys(family: int, numbers: Sequence[int]) -> Keys:
     return np.array([n.to_bytes(16, "big") for n in numbers], dtype="S16")
 
 
+def halves(keys: Keys) -> tuple[NDArray[np.uint64], NDArray[np.uint64]]:
+    """IPv6 keys as their upper and lower 64 bits, shape [n] each."""
+    pairs = np.ascontiguousarray(keys).view(">u8").reshape(-1, 2)
+    return pairs[:, 0].astype(np.uint64), pairs[:, 1].astype(np.uint64)
+
+
+def joined(high: NDArray[np.uint64], low: NDArray[np.uint64]) -> Keys:
+    """IPv6 keys from their halves, shape [n]."""
+    pairs = np.stack([high, low], axis=1).astype(">u8")
+    return np.ascontiguousarray(pairs).view("S16").ravel()
+
+
 def key_number(family: int, key: Any) -> int:
     """A key as a number again."""
     return int(key) if family == 4 else int.from_bytes(bytes(key).ljust(16, b"\0"), "big")

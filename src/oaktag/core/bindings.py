@@ -7,6 +7,7 @@ Prefixes are flattened once to disjoint ranges, and look-ups are binary searches
 
 from __future__ import annotations
 
+from bisect import bisect_left
 from collections.abc import Iterable, Sequence
 from typing import Any, NamedTuple
 
@@ -67,20 +68,25 @@ class Lookup:
             [n for n in self.winners if self.bindings[n].prefix.family == family], dtype=np.int64
         )
         prefixes = [self.bindings[n].prefix for n in rows]
+        first = keys(family, [p.start for p in prefixes])
+        lengths = np.array([p.length for p in prefixes], dtype=np.int64)
         starts, ends, owner = flatten(
-            family,
-            keys(family, [p.start for p in prefixes]),
-            keys(family, [p.end for p in prefixes]),
-            np.array([p.length for p in prefixes], dtype=np.int64),
+            family, first, keys(family, [p.end for p in prefixes]), lengths
         )
         tags = np.array([self.bindings[n].tag for n in rows[owner]], dtype=np.int64)
-        return Table(family, starts, ends, rows[owner], tags)
+        return Table(family, starts, ends, rows[owner], tags, first, lengths, rows)
 
-    def find(self, family: int, addresses: Sequence[int]) -> NDArray[np.int64]:
+    def find(self, family: int, addresses: Sequence[int]) -> NDArray[np.integer[Any]]:
         """The number of the binding that holds each address, or -1; shape [n]."""
-        table = self.tables[family]
-        at = table.find(keys(family, addresses))
-        return np.where(at >= 0, table.rows[at], -1) if len(table.rows) else at
+        return self.tables[family].find(keys(family, addresses))
+
+    def of_prefix(self, prefix: Prefix) -> int:
+        """The number of the binding of just this prefix, else of what holds its first address;
+        -1 where nothing does."""
+        at = bisect_left(self.winners, prefix, key=lambda n: self.bindings[n].prefix)
+        if at < len(self.winners) and self.bindings[self.winners[at]].prefix == prefix:
+            return self.winners[at]
+        return int(self.find(prefix.family, [prefix.start])[0])
 
     def tag(self, family: int, address: int) -> int:
         """The tag of one address; 0 where nothing is bound."""

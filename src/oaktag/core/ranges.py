@@ -1,25 +1,30 @@
 """Prefixes flattened to disjoint ranges, and look-ups of many addresses at once.
 
 All is done on arrays: prefixes are painted from the shortest to the longest over the stretches
-between their ends. IPv4 addresses are looked up in a two-level table (24 bits, then leaves of
-256), in chunks that fit the cache; fewer addresses, and IPv6, by binary search.
+between their ends. Many IPv4 addresses are looked up in a two-level table (24 bits, then leaves
+of 256), many IPv6 addresses by a hash for each prefix length, the longest first; both in chunks
+that fit the cache. Few addresses are found by binary search.
 """
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from dataclasses import dataclass
 from functools import cached_property
+from typing import Any, NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
 
-from oaktag.core.addresses import WIDTH, Keys, key_number, keys
+from oaktag.core.addresses import Keys, halves, joined
 
 Ints = NDArray[np.int64]
-CHUNK = 1 << 16
-#: From so many addresses on, the two-level table is worth building.
+Words = NDArray[np.uint64]
+CHUNK = 1 << 15
+#: From so many addresses on, a table for many is worth building.
 MANY = 1 << 20
 _LEAF = 256
+_ONE = np.uint64(1)
 
 
 def flatten(family: int, starts: Keys, ends: Keys, lengths: Ints) -> tuple[Keys, Keys, Ints]:
@@ -34,20 +39,72 @@ def flatten(family: int, starts: Keys, ends: Keys, lengths: Ints) -> tuple[Keys,
     Returns:
         starts and ends of the ranges, and for each the index of the prefix that owns it, shape [m].
     """
-    after = _after(family, ends)
-    cuts = distinct(np.concatenate([starts, after]))
-    low = np.searchsorted(cuts, starts)
-    high = np.searchsorted(cuts, ends, side="right")
-    owner = np.full(len(cuts), -1, dtype=np.int64)
-    for length in np.unique(lengths):
-        mine = np.flatnonzero(lengths == length)
-        owner[spread(low[mine], high[mine])] = np.repeat(mine, high[mine] - low[mine])
+    count = len(starts)
+    if not count:
+        return starts, ends, np.empty(0, dtype=np.int64)
+    cuts, rank = _ranked4(starts, ends) if family == 4 else _ranked6(starts, ends)
+    low, high = rank[:count], rank[count:]
+    owner = np.full(int(high.max()) + 1, -1, dtype=np.int64)
+    for mine in _by_length(lengths):
+        single = high[mine] - low[mine] == 1
+        owner[low[mine[single]]] = mine[single]
+        wide = mine[~single]
+        owner[spread(low[wide], high[wide])] = np.repeat(wide, high[wide] - low[wide])
     owned = np.flatnonzero(owner >= 0)
-    last = np.empty(len(cuts), dtype=cuts.dtype)
-    if len(cuts):
-        last[:-1] = _before(family, cuts[1:])
-        last[-1] = keys(family, [(1 << WIDTH[family]) - 1])[0]
-    return cuts[owned], last[owned], owner[owned]
+    firsts, lasts = cuts
+    return firsts[owned], lasts[owned], owner[owned]
+
+
+def _by_length(lengths: Ints) -> Iterator[Ints]:
+    """The rows of each length, the shortest length first."""
+    for length in np.flatnonzero(np.bincount(lengths, minlength=1)):
+        yield np.flatnonzero(lengths == length)
+
+
+def _ranked4(starts: Words, ends: Words) -> tuple[tuple[Keys, Keys], Ints]:
+    """The cuts (each stretch's first and last address), and the rank of each start and each end
+    plus one among them."""
+    points = np.concatenate([starts, ends + _ONE])
+    values, row = _sorted_rows(points)
+    fresh = np.empty(len(values), dtype=np.bool_)
+    fresh[0] = True
+    np.not_equal(values[1:], values[:-1], out=fresh[1:])
+    rank = np.empty(len(points), dtype=np.int64)
+    rank[row] = np.cumsum(fresh) - 1
+    cuts = values[fresh]
+    lasts = np.empty_like(cuts)
+    lasts[:-1] = cuts[1:] - _ONE
+    lasts[-1] = (1 << 32) - 1
+    return (cuts, lasts), rank
+
+
+def _sorted_rows(values: Words) -> tuple[Words, Ints]:
+    """Sorted values of at most 40 bits, and from which rows they come: sorting both in one number
+    beats sorting an index."""
+    bits = np.uint64(len(values).bit_length())
+    packed = (values << bits) | np.arange(len(values), dtype=np.uint64)
+    packed.sort()
+    return packed >> bits, (packed & ((_ONE << bits) - _ONE)).view(np.int64)
+
+
+def _ranked6(starts: Keys, ends: Keys) -> tuple[tuple[Keys, Keys], Ints]:
+    (high, low), (high_end, low_end) = halves(starts), halves(ends)
+    after = low_end + _ONE
+    carried = high_end + (after == 0)
+    # After the family's last address nothing comes: it is sorted last by a mark of its own.
+    top = np.concatenate([np.zeros(len(starts), bool), (after == 0) & (carried == 0)])
+    highs, lows = np.concatenate([high, carried]), np.concatenate([low, after])
+    order = np.lexsort((lows, highs, top))
+    h, w, t = highs[order], lows[order], top[order]
+    fresh = np.concatenate([[True], (h[1:] != h[:-1]) | (w[1:] != w[:-1]) | (t[1:] != t[:-1])])
+    rank = np.empty(len(order), dtype=np.int64)
+    rank[order] = np.cumsum(fresh) - 1
+    h, w = h[fresh], w[fresh]
+    last_w = w[1:] - _ONE
+    last_h = h[1:] - (w[1:] == 0)
+    full = np.full(1, np.iinfo(np.uint64).max, dtype=np.uint64)
+    lasts = joined(np.concatenate([last_h, full]), np.concatenate([last_w, full]))
+    return (joined(h, w), lasts), rank
 
 
 def distinct(values: Keys) -> Keys:
@@ -72,25 +129,62 @@ def spread(low: Ints, high: Ints) -> Ints:
     return np.cumsum(steps)
 
 
-def _after(family: int, ends: Keys) -> Keys:
-    """The addresses after some, but for the last of the family."""
-    top = (1 << WIDTH[family]) - 1
-    if family == 4:
-        return ends[ends < top] + np.uint64(1)
-    return keys(6, [n + 1 for n in (key_number(6, e) for e in ends) if n < top])
+def aggregate(starts: Words, ends: Words) -> tuple[Words, NDArray[np.int64]]:
+    """The fewest IPv4 prefixes that hold just these addresses.
+
+    Args:
+        starts, ends: ranges of IPv4 addresses in any order, perhaps overlapping; shape [n].
+
+    Returns:
+        first addresses, sorted, and prefix lengths; shape [m].
+    """
+    if not len(starts):
+        return starts, np.empty(0, dtype=np.int64)
+    if (starts == ends).all():
+        low = distinct(starts)
+        high = low
+    else:
+        order = np.argsort(starts, kind="stable")
+        low, high = starts[order], np.maximum.accumulate(ends[order])
+    apart = np.concatenate([[True], low[1:] > high[:-1] + _ONE])
+    begins = np.flatnonzero(apart)
+    start = low[begins]
+    end = high[np.concatenate([begins[1:] - 1, [len(low) - 1]])]
+    firsts, lengths = [], []
+    while len(start):  # each round takes the largest aligned block at the head of every run
+        room = end - start + _ONE
+        aligned = (start & (~start + _ONE)) | (np.uint64(1 << 32) * (start == 0))
+        power = np.frexp(room.astype(np.float64))[1].astype(np.uint64) - _ONE
+        size = np.minimum(aligned, _ONE << power)
+        firsts.append(start)
+        lengths.append(33 - np.frexp(size.astype(np.float64))[1].astype(np.int64))
+        start = start + size
+        left = start <= end
+        start, end = start[left], end[left]
+    first, length = np.concatenate(firsts), np.concatenate(lengths)
+    order = np.argsort(first)
+    return first[order], length[order]
 
 
-def _before(family: int, cuts: Keys) -> Keys:
-    if family == 4:
-        return cuts - np.uint64(1)
-    return keys(6, [key_number(6, c) - 1 for c in cuts])
+class Bucketed(NamedTuple):
+    """The prefixes of one length, by a hash of their bits: bucket b holds ``first[b] ..
+    first[b+1]-1``, and the three columns are in that order."""
+
+    length: int
+    shift: np.uint64
+    first: NDArray[np.int32]
+    high: Words
+    low: Words
+    row: NDArray[np.int32]
 
 
 @dataclass(frozen=True)
 class Table:
-    """Disjoint ranges of one family, sorted; arrays of shape [n].
+    """Distinct prefixes of one family that won, and the disjoint ranges they come to.
 
-    ``rows`` are the numbers of the bindings that won; ``tags`` theirs.
+    ``starts, ends`` are the ranges, sorted, and ``rows`` which binding owns each; ``tags``
+    theirs; arrays of shape [n]. ``first, lengths, owners`` are the prefixes themselves and their
+    binding's numbers, shape [m].
     """
 
     family: int
@@ -98,54 +192,125 @@ class Table:
     ends: Keys
     rows: Ints
     tags: Ints
+    first: Keys
+    lengths: Ints
+    owners: Ints
 
-    def find(self, addresses: Keys) -> Ints:
-        """For each address key the range that holds it, or -1; shape [n]."""
+    def find(self, addresses: Keys) -> NDArray[np.integer[Any]]:
+        """For each address key the number of the binding that holds it, or -1; shape [n]."""
         if not len(self.starts):
             return np.full(len(addresses), -1, dtype=np.int64)
-        if self.family == 4 and len(addresses) >= MANY:
-            return self._find_many(addresses.astype(np.uint32))
+        if len(addresses) >= MANY:
+            return self._find4(addresses) if self.family == 4 else self._find6(addresses)
         at = np.searchsorted(self.starts, addresses, side="right") - 1
         held = (at >= 0) & (addresses <= self.ends[np.maximum(at, 0)])
-        return np.where(held, at, -1)
+        return np.where(held, self.rows[at], -1)
 
-    def _find_many(self, addresses: NDArray[np.uint32]) -> Ints:
-        top, leaves = self._levels
-        result = np.empty(len(addresses), dtype=np.int64)
+    def _find4(self, addresses: Words) -> NDArray[np.int32]:
+        first, inner, leaves = self._levels
+        result = np.empty(len(addresses), dtype=np.int32)
         for start in range(0, len(addresses), CHUNK):
-            part = addresses[start : start + CHUNK]
-            found = top[part >> np.uint32(8)]
-            deeper = np.flatnonzero(found < -1)
-            if len(deeper):
-                leaf = (-2 - found[deeper].astype(np.int64)) * _LEAF
-                found[deeper] = leaves[leaf + (part[deeper] & np.uint32(255))]
-            result[start : start + CHUNK] = found
+            part = addresses[start : start + CHUNK].view(np.int64)
+            block = part >> 8
+            at = part & inner.take(block, mode="clip")
+            at += first.take(block, mode="clip")
+            leaves.take(at, out=result[start : start + CHUNK], mode="clip")
         return result
 
     @cached_property
-    def _levels(self) -> tuple[NDArray[np.int32], NDArray[np.int32]]:
-        """For each block of 256 addresses its range, -1 for none, or -2-k for leaf k."""
-        starts, ends = self.starts.astype(np.int64), self.ends.astype(np.int64)
-        first, last = (starts + 255) >> 8, ((ends + 1) >> 8)
-        whole = last > first
-        top = np.full(1 << 24, -1, dtype=np.int32)
-        blocks = spread(first[whole], last[whole])
-        top[blocks] = np.repeat(np.flatnonzero(whole), (last - first)[whole])
-        cut = distinct(
-            np.concatenate([starts[starts & 255 != 0] >> 8, ends[(ends + 1) & 255 != 0] >> 8])
-        )
-        leaves = np.full(len(cut) * _LEAF, -1, dtype=np.int32)
-        top[cut] = -2 - np.arange(len(cut), dtype=np.int32)
-        # Ranges inside cut blocks: clip each to the blocks it only partly covers.
-        every = np.arange(len(starts))
-        longer = np.flatnonzero(starts >> 8 != ends >> 8)
-        head = every, starts, np.minimum(ends, starts | 255)
-        tail = longer, np.maximum(starts[longer], ends[longer] & ~255), ends[longer]
-        for numbers, low, high in (head, tail) if len(cut) else ():
-            number = np.searchsorted(cut, low >> 8)
-            inside = (number < len(cut)) & (cut[np.minimum(number, len(cut) - 1)] == low >> 8)
-            here = np.flatnonzero(inside)
-            base = number[here] * _LEAF
-            span = spread(base + (low[here] & 255), base + (high[here] & 255) + 1)
-            leaves[span] = np.repeat(numbers[here], high[here] - low[here] + 1)
-        return top, leaves
+    def _levels(self) -> tuple[NDArray[np.int32], NDArray[np.uint8], NDArray[np.int32]]:
+        """For each block of 256 addresses where its bindings begin, and which bits of an address
+        count inside it (all eight, or none where the block is bound alike); and the bindings."""
+        owner = np.full(1 << 24, -1, dtype=np.int32)
+        blocks = (self.first >> np.uint64(8)).astype(np.int64)
+        cut = np.zeros(1 << 24, dtype=np.bool_)
+        cut[blocks[self.lengths > 24]] = True
+        numbered = np.flatnonzero(cut)
+        by_length = [(int(self.lengths[mine[0]]), mine) for mine in _by_length(self.lengths)]
+        for length, mine in by_length:
+            if length <= 24:
+                many = 1 << (24 - length)
+                spans = (blocks[mine][:, None] + np.arange(many)).ravel()
+                owner[spans] = np.repeat(self.owners[mine].astype(np.int32), many)
+        # Leaves of the cut blocks, then one place for each binding that holds whole blocks.
+        inner = len(numbered) * _LEAF
+        leaves = np.empty(inner + int(self.owners.max()) + 2, dtype=np.int32)
+        leaves[:inner].reshape(-1, _LEAF)[:] = owner[numbered][:, None]
+        leaves[inner:] = np.arange(-1, len(leaves) - inner - 1)
+        first = owner
+        first += inner + 1
+        first[numbered] = np.arange(len(numbered), dtype=np.int32) * _LEAF
+        for length, mine in by_length:
+            if length > 24:
+                many = 1 << (32 - length)
+                places = first[blocks[mine]] + (self.first[mine].astype(np.int64) & 255)
+                spans = places if many == 1 else (places[:, None] + np.arange(many)).ravel()
+                owners = self.owners[mine].astype(np.int32)
+                leaves[spans] = owners if many == 1 else np.repeat(owners, many)
+        return first, cut * np.uint8(255), leaves
+
+    def _find6(self, addresses: Keys) -> NDArray[np.int32]:
+        high, low = halves(addresses)
+        result = np.full(len(addresses), -1, dtype=np.int32)
+        for start in range(0, len(addresses), CHUNK):
+            part = slice(start, start + CHUNK)
+            self._find_part(high[part], low[part], result[part])
+        return result
+
+    def _find_part(self, high: Words, low: Words, found: NDArray[np.int32]) -> None:
+        left = np.arange(len(high))
+        for b in self._buckets:
+            h, w = _masked(high[left], low[left], b.length)
+            bucket = _hash(h, w, b.length, b.shift).view(np.int64)
+            at, end = b.first.take(bucket), b.first.take(bucket + 1)
+            todo = np.flatnonzero(at < end)
+            hit = np.zeros(len(left), dtype=np.bool_)
+            while len(todo):
+                here = at[todo]
+                same = b.high.take(here) == h[todo]
+                if b.length > 64:
+                    same &= b.low.take(here) == w[todo]
+                good = todo[same]
+                found[left[good]] = b.row.take(here[same])
+                hit[good] = True
+                todo = todo[~same]
+                at[todo] += 1
+                todo = todo[at[todo] < end[todo]]
+            left = left[~hit]
+            if not len(left):
+                return
+
+    @cached_property
+    def _buckets(self) -> list[Bucketed]:
+        high, low = halves(self.first)
+        made: list[Bucketed] = []
+        for mine in reversed(list(_by_length(self.lengths))):
+            length = int(self.lengths[mine[0]])
+            bits = max(len(mine).bit_length() + 1, 4)
+            shift = np.uint64(64 - bits)
+            bucket, order = _sorted_rows(_hash(high[mine], low[mine], length, shift))
+            first = np.zeros((1 << bits) + 1, dtype=np.int32)
+            np.cumsum(np.bincount(bucket.view(np.int64), minlength=1 << bits), out=first[1:])
+            rows = mine[order]
+            made.append(
+                Bucketed(
+                    length, shift, first, high[rows], low[rows], self.owners[rows].astype(np.int32)
+                )
+            )
+        return made
+
+
+def _masked(high: Words, low: Words, length: int) -> tuple[Words, Words]:
+    """The first bits of addresses."""
+    if length <= 64:
+        mask = np.uint64(((1 << length) - 1) << (64 - length))
+        return high & mask, low
+    return high, low & np.uint64(((1 << (length - 64)) - 1) << (128 - length))
+
+
+def _hash(high: Words, low: Words, length: int, shift: np.uint64) -> Words:
+    """A bucket by multiplying and taking the upper bits (Fibonacci hashing)."""
+    mixed = high * np.uint64(0x9E3779B97F4A7C15)
+    if length > 64:
+        mixed = (mixed ^ low) * np.uint64(0xC2B2AE3D27D4EB4F)
+    return mixed >> shift

@@ -79,7 +79,7 @@ def _unassigned(model: Model) -> Iterator[Finding]:
 def _near_text(near: list[Document]) -> str:
     if not near:
         return "a rule or a pin in assignments.yaml would"
-    miss = near[0]
+    miss = min(near, key=lambda n: not (n["unsure"] or n["attribute"] == "unless"))
     rule = f"the rule for {miss['group']} ({miss['file']}:{miss['line']})"
     if miss["attribute"] == "unless":
         return f"{rule} would, but its unless keeps it out"

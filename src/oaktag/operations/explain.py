@@ -156,7 +156,7 @@ def _known(model: Model, prefix: Prefix) -> Iterator[Document]:
     tables = {"registry": model.registry}
     tables |= {name: model.knowledge.at(name) for name in model.network.nodes}
     for name, table in tables.items():
-        number = int(table.find(prefix.family, [prefix.start])[0])
+        number = table.of_prefix(prefix)
         if number >= 0:
             shown = address_text(prefix.family, prefix.start)
             yield {"at": name, "address": shown, **row_json(model, table.bindings[number])}

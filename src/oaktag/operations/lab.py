@@ -7,7 +7,7 @@ from collections.abc import Iterator
 from dataclasses import asdict, replace
 from typing import NamedTuple
 
-from oaktag.core.addresses import address_text
+from oaktag.core.addresses import WIDTH, address_text
 from oaktag.core.bindings import Binding
 from oaktag.core.judging import Sight, frame_arrives, seen_source
 from oaktag.core.network import REGISTRY
@@ -330,7 +330,7 @@ def plan_of(model: Model, sent: list[Trial]) -> LabPlan:
         LabHost(
             model.files.endpoints.ids[place[0]],
             number[place[1]],
-            [f"{address_text(x.family, x.address)}/{32 if x.family == 4 else 128}" for x in of[place]],
+            [f"{address_text(x.family, x.address)}/{WIDTH[x.family]}" for x in of[place]],
         )
         for place in _taking_part(sent)
     ]  # fmt: skip
