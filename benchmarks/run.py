@@ -14,6 +14,7 @@ import resource
 import statistics
 import time
 from collections.abc import Callable
+from functools import partial
 from importlib.metadata import version
 from pathlib import Path
 from typing import Any, NamedTuple
@@ -176,7 +177,10 @@ def prefix_tables(scale: float, seed: int, family: int) -> tuple[Work, Work]:
 def ends_of(family: int, starts: np.ndarray, lengths: np.ndarray) -> np.ndarray:
     """The last addresses of prefixes."""
     if family == 4:
-        return starts | ((np.uint64(1) << (32 - lengths).astype(np.uint64)) - np.uint64(1))
+        last: np.ndarray = starts | (
+            (np.uint64(1) << (32 - lengths).astype(np.uint64)) - np.uint64(1)
+        )
+        return last
     return keys(
         6,
         [key_number(6, s) | (1 << 128 - int(n)) - 1 for s, n in zip(starts, lengths, strict=True)],
@@ -234,8 +238,8 @@ def aggregation(scale: float, seed: int) -> list[Row]:
             top = int(size * room)
             hosts = np.uint64(0x0A000000) + rng.permutation(top)[:size].astype(np.uint64)
             texts = [netaddr.IPAddress(int(a)) for a in hosts]
-            ours = seconds(lambda hosts=hosts: aggregate(hosts, hosts), 5)
-            theirs = seconds(lambda texts=texts: netaddr.cidr_merge(texts), 1)
+            ours = seconds(partial(aggregate, hosts, hosts), 5)
+            theirs = seconds(partial(netaddr.cidr_merge, texts), 1)
             if size == 2_000:
                 merged = [(int(n.first), n.prefixlen) for n in netaddr.cidr_merge(texts)]
                 found = aggregate(hosts, hosts)
@@ -262,7 +266,7 @@ def growth(scale: float, seed: int) -> list[str]:
     lines = ["", "| growth | " + " | ".join(f"scale {s:g}, s" for s in sizes) + " | exponent |",
              "|---|---|---|---|---|"]  # fmt: skip
     for name, work in works.items():
-        taken = [seconds(lambda s=s, work=work: work(s), 3) for s in sizes]
+        taken = [seconds(partial(work, s), 3) for s in sizes]
         slope = np.polyfit(np.log(sizes), np.log(taken), 1)[0]
         lines.append(f"| {name} | " + " | ".join(f"{t:.3g}" for t in taken) + f" | {slope:.2f} |")
     return lines

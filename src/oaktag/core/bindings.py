@@ -97,7 +97,8 @@ class Lookup:
         """The tag of each address, 0 where nothing is bound; shape [n]."""
         found = self.find(family, addresses)
         of = np.array([b.tag for b in self.bindings] + [0], dtype=np.int64)
-        return of[found]
+        tags: NDArray[np.int64] = of[found]
+        return tags
 
     def ranges(self) -> list[Range]:
         """The whole table as disjoint ranges, neighbours of one tag joined, tag 0 left out.

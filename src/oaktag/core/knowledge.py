@@ -7,10 +7,12 @@ down brings nothing; source and time travel along; loops are harmless.
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from bisect import bisect_left, bisect_right
+from collections.abc import Iterable, Mapping, Sequence
 
+from oaktag.core.addresses import WIDTH
 from oaktag.core.bindings import BINDING_SOURCES, Binding, Lookup
-from oaktag.core.network import REGISTRY, Network
+from oaktag.core.network import REGISTRY, Feed, Network
 
 
 class Knowledge:
@@ -40,6 +42,9 @@ class Knowledge:
             self._pool += learned.get(node, ())
             own[node] = frozenset(range(start, len(self._pool)))
         self._own = own
+        in_order = sorted(range(len(self._pool)), key=lambda n: self._pool[n].prefix)
+        self._sorted = [self._pool[n].prefix for n in in_order], in_order
+        self._passing: dict[object, frozenset[int]] = {}
         self._known: dict[str, frozenset[int]] = self._spread()
         self._tables: dict[frozenset[int], Lookup] = {}
 
@@ -49,19 +54,45 @@ class Knowledge:
         while changed:
             changed = False
             for feed in self.network.feeds:
-                fresh = self._brought(feed_number=self.network.feeds.index(feed), known=known)
-                if not fresh <= known[feed.receiver]:
-                    known[feed.receiver] |= fresh
+                fresh = self._brought(feed, known)
+                held = known[feed.receiver]
+                if not fresh <= held:
+                    known[feed.receiver] = held | fresh if held else fresh
                     changed = True
         return known
 
-    def _brought(self, feed_number: int, known: Mapping[str, frozenset[int]]) -> frozenset[int]:
-        feed = self.network.feeds[feed_number]
+    def _brought(self, feed: Feed, known: Mapping[str, frozenset[int]]) -> frozenset[int]:
         if not feed.up:
             return frozenset()
         relays = feed.sender == REGISTRY or self.network.nodes[feed.sender].relays
         sent = known[feed.sender] if relays else self._own[feed.sender]
-        return frozenset(n for n in sent if feed.passes(self._pool[n]))
+        if feed.prefixes is None and feed.tags is None:
+            return sent
+        if not relays or feed.sender == REGISTRY:  # what it sends never grows
+            key = (feed.sender, feed.prefixes, feed.tags)
+            if key not in self._passing:
+                self._passing[key] = sent & self._filter(feed)
+            return self._passing[key]
+        return sent & self._filter(feed)
+
+    def _filter(self, feed: Feed) -> frozenset[int]:
+        """All bindings that ``only`` lets through; those inside a prefix are neighbours."""
+        key = (feed.prefixes, feed.tags)
+        if key not in self._passing:
+            prefixes, numbers = self._sorted
+            inside: Iterable[int] = numbers
+            if feed.prefixes is not None:
+                inside = [
+                    n
+                    for p in feed.prefixes
+                    for n in numbers[
+                        bisect_left(prefixes, (p.family, p.start)) : bisect_right(
+                            prefixes, (p.family, p.end, WIDTH[p.family])
+                        )
+                    ]
+                ]
+            self._passing[key] = frozenset(n for n in inside if feed.passes(self._pool[n]))
+        return self._passing[key]
 
     def at(self, node: str) -> Lookup:
         """The bindings in force at a node; nodes that know the same share one table."""
@@ -72,5 +103,5 @@ class Knowledge:
 
     def brought_by(self, name: str) -> list[Binding]:
         """What one feed brings to its receiver."""
-        number = next(n for n, f in enumerate(self.network.feeds) if f.name == name)
-        return [self._pool[n] for n in sorted(self._brought(number, self._known))]
+        feed = next(f for f in self.network.feeds if f.name == name)
+        return [self._pool[n] for n in sorted(self._brought(feed, self._known))]

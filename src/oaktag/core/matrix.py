@@ -164,13 +164,14 @@ class Matrix:
                 memo[key] = self.forms.number(effect.over(self.forms[below], self.forms[later]))
             return memo[key]
 
+        if row.source in self.groups.index and row.destination in self.groups.index:
+            cell = self.groups.index[row.source], self.groups.index[row.destination]
+            canvas[cell] = painted(int(canvas[cell]), int(after[cell]))
+            return
         block = self.block(row)
         if block is None:
             return
         below, later = canvas[block], after[block]
-        if below.size == 1:
-            canvas[block] = painted(int(below.flat[0]), int(later.flat[0]))
-            return
         pairs = (below.astype(np.int64) << 32) | (later if effect.passes else 0)
         distinct, inverse = np.unique(pairs, return_inverse=True)
         fresh = [painted(int(p) >> 32, int(p) & 0xFFFFFFFF) for p in distinct]

@@ -149,6 +149,18 @@ class Network:
         found = int(lookup.find(prefix.family, [prefix.start])[0])
         return names[lookup.bindings[found].tag] if found >= 0 else None
 
+    def segments_of(self, prefixes: Sequence[Prefix]) -> list[str | None]:
+        """The segment of each of many addresses."""
+        lookup, names = self._on_segments
+        found: list[str | None] = [None] * len(prefixes)
+        for family in lookup.tables:
+            here = [n for n, p in enumerate(prefixes) if p.family == family]
+            held = lookup.find(family, [prefixes[n].start for n in here])
+            for n, binding in zip(here, held.tolist(), strict=True):
+                if binding >= 0:
+                    found[n] = names[lookup.bindings[binding].tag]
+        return found
+
     @cached_property
     def spans(self) -> dict[str, list[Span]]:
         """The addresses of each segment, less those of longer prefixes of other segments."""

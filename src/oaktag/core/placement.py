@@ -50,9 +50,10 @@ def place_endpoints(
     """All endpoints' addresses that are on a segment, and the places that are on none."""
     hosts: list[Host] = []
     nowhere: list[Place] = []
-    for place in places:
+    every = list(places)
+    segments = network.segments_of([p.address for p in every])
+    for place, segment in zip(every, segments, strict=True):
         address = place.address
-        segment = network.segment_of(address)
         if segment is None:
             nowhere.append(place)
             continue

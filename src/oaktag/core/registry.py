@@ -77,8 +77,9 @@ def learned_bindings(
             result[pin.node].append(
                 Binding(pin.prefix, tag, "pinned", pin.since, pin.location, "", pin.node)
             )
-    for place in _assigned(assignment, places, assumed=True):
-        segment_name = None if place.by == "inventory" else network.segment_of(place.address)
+    moving = [p for p in _assigned(assignment, places, assumed=True) if p.by != "inventory"]
+    segments = network.segments_of([p.address for p in moving])
+    for place, segment_name in zip(moving, segments, strict=True):
         if segment_name is not None:
             node = network.segments[segment_name].node
             if "session" in network.nodes[node].learns:
