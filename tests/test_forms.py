@@ -16,7 +16,8 @@ import oaktag as package
 from conftest import Ran
 from oaktag.core.groups import Group, Groups, GroupSet, Numbering, Selector, find_cycle
 from oaktag.core.packets import ICMP_OF, PORTED, Atoms, Box, Packet, Region
-from oaktag.core.services import NAMED, parse_service, set_text
+from oaktag.core.service_names import NAMED
+from oaktag.core.services import parse_service, set_text
 from oaktag.errors import UsageError
 from oaktag.testing.strategies import SERVICES
 from oaktag.workspace.textfile import Problems, write_text

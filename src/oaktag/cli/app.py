@@ -36,6 +36,7 @@ COMMANDS = {
     "matrix": "the matrix, whole or in part",
     "cell": "one cell: lines, ordered entries, what they come to",
     "decide": "allow or deny, and the line that says so",
+    "compare": "what differs between two versions, or if observed lines were enforced",
     "expect": "prove the expectations",
     "review": "findings about the matrix",
     "compile": "write the access lists, proved",

@@ -3,8 +3,7 @@
 Written forms (semantics, section 4; vocabulary): ``443/tcp``, ``1024-2047/udp``, ``https``,
 ``domain/udp``, ``icmp``, ``icmp/echo-request``, ``icmp4/8``, ``icmp6/1/4``, ``proto/47``,
 ``any``. Numbers of protocols and ICMP types are IANA's ("Protocol Numbers", "ICMP Parameters",
-RFC 792, RFC 4443, RFC 4861); names of ports are from the IANA service name registry (RFC 6335),
-each with the transports that the service's own standard uses.
+RFC 792, RFC 4443, RFC 4861); names of ports are in ``service_names.py``.
 """
 
 from __future__ import annotations
@@ -25,46 +24,10 @@ from oaktag.core.packets import (
     Region,
     runs,
 )
+from oaktag.core.service_names import NAMED
 from oaktag.errors import UsageError
 
 TRANSPORTS = {"tcp": 6, "udp": 17, "sctp": 132}
-
-#: name → its ports, as ``low[-high]/transport``.
-NAMED: dict[str, tuple[str, ...]] = {
-    "bgp": ("179/tcp",),
-    "domain": ("53/tcp", "53/udp"),
-    "dhcp-client": ("68/udp",),
-    "dhcp-server": ("67/udp",),
-    "ftp": ("21/tcp",),
-    "http": ("80/tcp",),
-    "https": ("443/tcp",),
-    "imap": ("143/tcp",),
-    "imaps": ("993/tcp",),
-    "ipp": ("631/tcp",),
-    "kerberos": ("88/tcp", "88/udp"),
-    "ldap": ("389/tcp",),
-    "ldaps": ("636/tcp",),
-    "mqtt": ("1883/tcp",),
-    "ms-wbt-server": ("3389/tcp", "3389/udp"),
-    "mysql": ("3306/tcp",),
-    "netconf-ssh": ("830/tcp",),
-    "nfs": ("2049/tcp",),
-    "ntp": ("123/udp",),
-    "pop3": ("110/tcp",),
-    "postgresql": ("5432/tcp",),
-    "printer": ("515/tcp",),
-    "radius": ("1812/udp",),
-    "radius-acct": ("1813/udp",),
-    "sip": ("5060/tcp", "5060/udp"),
-    "smtp": ("25/tcp",),
-    "snmp": ("161/udp",),
-    "snmptrap": ("162/udp",),
-    "ssh": ("22/tcp",),
-    "submission": ("587/tcp",),
-    "syslog": ("514/udp",),
-    "telnet": ("23/tcp",),
-    "tftp": ("69/udp",),
-}
 
 #: name → its type in each family that has it.
 ICMP_TYPES: dict[str, dict[int, int]] = {
@@ -207,22 +170,32 @@ def icmp_text(family: int, kind: int) -> str:
 
 
 def set_text(atoms: Atoms, mask: int) -> str:
-    """A set of packets as services, for people: ``any`` for all, ``none`` for the empty set.
+    """A set of packets as services, for people: ``any`` for all, ``none`` for the empty set, and
+    ``any but …`` where that is far shorter."""
+    plain = ", ".join(set_words(atoms, mask)) or "none"
+    if len(plain) < 60:
+        return plain
+    but = f"any but {', '.join(set_words(atoms, atoms.full & ~mask))}"
+    return but if 2 * len(but) < len(plain) else plain
+
+
+def set_words(atoms: Atoms, mask: int) -> list[str]:
+    """A set of packets as a list of services: ``any`` for all, no word for the empty set.
 
     What does not depend on the sender's port is said first, then the rest with its ports.
     """
     if mask == atoms.full:
-        return "any"
+        return ["any"]
     plain = atoms.any_sender(mask)
     ports: dict[tuple[str, str], set[tuple[int, int]]] = {}
     words: list[str] = []
     for part in (plain, mask & ~plain):
         for region in atoms.regions(part):
             words += _collect(region, ports)
-    return _joined(words, ports) or "none"
+    return _ordered(words, ports)
 
 
-def _joined(words: list[str], ports: dict[tuple[str, str], set[tuple[int, int]]]) -> str:
+def _ordered(words: list[str], ports: dict[tuple[str, str], set[tuple[int, int]]]) -> list[str]:
     for (head, tail), ranges in ports.items():
         shown = "any" if ranges == {(0, TOP)} else ranges_text(tuple(sorted(ranges)))
         words.append(f"proto/{shown}{tail}" if head == "proto" else f"{shown}/{head}{tail}")
@@ -235,7 +208,7 @@ def _joined(words: list[str], ports: dict[tuple[str, str], set[tuple[int, int]]]
     for name, whole in names.items():
         if whole <= set(words):
             words = [name, *(w for w in words if w not in whole)]
-    return ", ".join(sorted(dict.fromkeys(words), key=_word_order))
+    return sorted(dict.fromkeys(words), key=_word_order)
 
 
 def _collect(region: Region, ports: dict[tuple[str, str], set[tuple[int, int]]]) -> list[str]:

@@ -143,6 +143,37 @@ class Workspace:
         with version(self.model.files.root, str(other)) as folder:
             return against(self.model, Model.read(folder, self.model.today))
 
+    def compare(self, was: str | Path = "HEAD", now: str | Path | None = None) -> Document:
+        """Exactly what differs between two versions: folders or git revisions of this one.
+
+        Args:
+            was: the older version.
+            now: the newer one; by default this workspace.
+
+        Raises:
+            UsageError: one of them is no version.
+        """
+        from oaktag.operations.compare import versions
+        from oaktag.workspace.revision import version
+
+        root, today = self.model.files.root, self.model.today
+        with version(root, str(was)) as old:
+            before = Model.read(old, today)
+            if now is None:
+                return versions(before, self.model)
+            with version(root, str(now)) as new:
+                return versions(before, Model.read(new, today))
+
+    def if_enforced(self, where: str | None = None) -> Document:
+        """What would change if observed lines were enforced: all, or those that are selected.
+
+        Raises:
+            UsageError: no line is selected.
+        """
+        from oaktag.operations.compare import if_enforced
+
+        return if_enforced(self.model, where)
+
     def bindings(self, node: str | None = None, find: tuple[str, ...] = ()) -> Document:
         """Bindings in force, in the registry or at one node, and those of some addresses.
 

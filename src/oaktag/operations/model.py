@@ -15,7 +15,7 @@ from oaktag.core.ends import End, parse_end
 from oaktag.core.groups import Groups
 from oaktag.core.lines import Line, line_keys
 from oaktag.core.matrix import Matrix
-from oaktag.core.packets import Atoms
+from oaktag.core.packets import Atoms, Box
 from oaktag.errors import UsageError
 from oaktag.workspace.load import Files, is_workspace, load
 
@@ -119,9 +119,13 @@ class Model:
     @cached_property
     def atoms(self) -> Atoms:
         """The packet space, cut along every entry and every expectation."""
+        return Atoms(self.boxes())
+
+    def boxes(self) -> list[Box]:
+        """All boxes that entries and expectations speak of."""
         entries = [e for p in self.files.policy.permissions for e in p.steps]
         asked = [*self.files.expectations, *self.files.keep_open]
-        return Atoms([b for e in entries for b in e.boxes] + [b for x in asked for b in x.boxes])
+        return [b for e in entries for b in e.boxes] + [b for x in asked for b in x.boxes]
 
     @cached_property
     def matrix(self) -> Matrix:

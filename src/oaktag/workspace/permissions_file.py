@@ -9,8 +9,8 @@ import yaml
 
 from oaktag.core.lines import SYSLOG_SEVERITIES, Entry, EntryAction, Permission
 from oaktag.core.packets import Box
+from oaktag.core.service_names import NAMED
 from oaktag.core.services import (
-    NAMED,
     RESERVED,
     SERVICE_NAME,
     has_ports,

@@ -1,0 +1,140 @@
+"""``oaktag compare``."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import click
+
+from oaktag.cli.context import Context, as_json, count, emit, hint, pass_context, place, say, table
+
+WAYS = ("opened", "closed", "any", "never")
+
+
+@click.command("compare")
+@click.argument("was", required=False, metavar="[A]")
+@click.argument("now", required=False, metavar="[B]")
+@click.option("--if-enforced", is_flag=True, help="Instead: if observed lines were enforced.")
+@click.option("--where", metavar="CONDITIONS", help="Only lines with 'owner=reading services'.")
+@click.option("--summary", is_flag=True, help="As Markdown, for a request to merge.")
+@click.option(
+    "--fail-on", type=click.Choice(WAYS), default="never", show_default=True,
+    help="Exit with 1 where a cell is opened, closed, or anything differs.",
+)  # fmt: skip
+@as_json
+@pass_context
+def command(
+    context: Context,
+    was: str | None,
+    now: str | None,
+    if_enforced: bool,
+    where: str | None,
+    summary: bool,
+    fail_on: str,
+    as_json: bool,
+) -> int:
+    """Exactly what differs between versions A and B: folders or git revisions.
+
+    Without B, between A and this folder; without A, between HEAD and this folder.
+    """
+    workspace = context.workspace()
+    if if_enforced or where is not None:
+        if was is not None:
+            raise click.UsageError("--if-enforced and --where ask about this folder alone")
+        document = workspace.if_enforced(where)
+    else:
+        document = workspace.compare(was or "HEAD", now)
+    if as_json:
+        emit(document)
+    elif summary:
+        _markdown(document)
+    else:
+        _text(document)
+    found = {
+        "opened": any(c["opened"] for c in document["cells"]),
+        "closed": any(c["closed"] for c in document["cells"]),
+        "any": any(document[k] for k in ("cells", "endpoints", "expectations", "points")),
+    }
+    return int(found.get(fail_on, False))
+
+
+def _text(document: dict[str, Any]) -> None:
+    if document["cells"]:
+        table(
+            ("from", "to", "opened", "closed"),
+            [(*_ends(c), c["opened_text"], c["closed_text"]) for c in document["cells"]],
+            wrap=(2, 3),
+        )
+        say()
+    if document["endpoints"]:
+        table(("endpoint", "was", "is"), _moves(document["endpoints"]))
+        say()
+    if document["expectations"]:
+        table(
+            ("expectation", "from", "to", "asks", "was", "is"),
+            [
+                (place(r), r["from"], r["to"], r["asks"], _holds(r["was"]), _holds(r["is"]))
+                for r in document["expectations"]
+            ],
+            wrap=(3,),
+        )
+        say()
+    say(_counts(document))
+    for point in document["points"]:
+        say(f"   the list of {point['point']} changes{_unwritable(point)}")
+    if document["cells"]:
+        first = document["cells"][0]
+        hint(f"oaktag cell {first['source']} {first['destination']} shows the lines of a cell")
+
+
+def _markdown(document: dict[str, Any]) -> None:
+    say(f"**{_counts(document)}**\n")
+    if document["cells"]:
+        say("| from | to | opened | closed |\n|---|---|---|---|")
+        for c in document["cells"]:
+            opened, closed = (c[k] or "—" for k in ("opened_text", "closed_text"))
+            say(f"| {' | '.join(_ends(c))} | {opened} | {closed} |")
+        say()
+    if document["endpoints"]:
+        say("| endpoint | was in | is in |\n|---|---|---|")
+        for row in _moves(document["endpoints"]):
+            say(f"| {' | '.join(row)} |")
+        say()
+    for r in document["expectations"]:
+        asks = f"{r['from']} → {r['to']}: {r['asks']}"
+        say(f"- expectation {asks} ({place(r)}): {_holds(r['was'])}, now {_holds(r['is'])}")
+    for point in document["points"]:
+        say(f"- the list of `{point['point']}` changes{_unwritable(point)}")
+
+
+def _ends(cell: dict[str, Any]) -> tuple[str, str]:
+    return (
+        f"{cell['source']} ({cell['source_members']})",
+        f"{cell['destination']} ({cell['destination_members']})",
+    )
+
+
+def _moves(rows: list[dict[str, Any]]) -> list[tuple[str, str, str]]:
+    return [(r["endpoint"], r["was"] or "not there", r["is"] or "not there") for r in rows]
+
+
+def _holds(value: bool | None) -> str:
+    return "not asked" if value is None else "holds" if value else "FAILS"
+
+
+def _unwritable(point: dict[str, Any]) -> str:
+    told = point["is"] or ""
+    return f": it {told}" if told.startswith("cannot") else ""
+
+
+def _counts(document: dict[str, Any]) -> str:
+    opened = sum(bool(c["opened"]) for c in document["cells"])
+    closed = sum(bool(c["closed"]) for c in document["cells"])
+    parts = [f"{count(opened, 'cell')} opened", f"{closed} closed"]
+    parts.append(f"{count(len(document['endpoints']), 'endpoint')} moved")
+    broken = sum(r["is"] is False for r in document["expectations"])
+    if document["expectations"]:
+        touched = count(len(document["expectations"]), "expectation")
+        parts.append(f"{touched} touched, {broken} of them failing now")
+    parts.append(f"{count(len(document['points']), 'list')} changed")
+    return ", ".join(parts)

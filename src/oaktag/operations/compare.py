@@ -1,0 +1,189 @@
+"""``compare``: exactly what differs between two versions, and what enforcing would change."""
+
+from __future__ import annotations
+
+import re
+from collections import Counter
+from hashlib import sha256
+
+from oaktag.core.comparison import CellChange, compare
+from oaktag.core.lines import Line
+from oaktag.core.matrix import Matrix
+from oaktag.core.packets import Atoms
+from oaktag.core.services import set_text, set_words
+from oaktag.errors import UnwritableEntry, UsageError
+from oaktag.operations.documents import Document, document
+from oaktag.operations.expect import expect
+from oaktag.operations.members import against
+from oaktag.operations.model import Model
+
+
+def versions(was: Model, now: Model) -> Document:
+    """What changes from one version to another: cells, endpoints, expectations, lists of points."""
+    was, now = together(was, now)
+    changes = compare(was.matrix, now.matrix)
+    return document(
+        "compare",
+        cells=[_cell(now, was, c) for c in changes],
+        endpoints=against(now, was)["moved"],
+        expectations=_expectations(was, now),
+        points=_points(was, now),
+    )
+
+
+def if_enforced(model: Model, where: str | None = None) -> Document:
+    """What would change if observed lines were enforced, all or those that ``where`` selects, and
+    ``observed_default`` with all of them.
+
+    Raises:
+        UsageError: the selection cannot be read, or selects no observed line.
+    """
+    lines = model.lines
+    chosen = {n for n in selected(model, where) if lines[n].mode == "observe"}
+    policy = model.files.policy
+    watched = policy.observed_default if where is None else None
+    if not chosen and watched in (None, policy.default):
+        told = "selects no observed line" if where else "there is no observed line"
+        raise UsageError(f"{where or ''!r} {told}" if where else told)
+    fresh = policy._replace(
+        lines=tuple(
+            line._replace(mode="enforce") if n in chosen else line for n, line in enumerate(lines)
+        ),
+        default=watched or policy.default,
+    )
+    after = Matrix(model.groups, fresh, model.atoms, model.today)
+    return document(
+        "compare",
+        cells=[_cell(model, model, c) for c in compare(model.matrix, after)],
+        lines=[{"file": lines[n].location.file, "line": lines[n].location.line} for n in chosen],
+        endpoints=[],
+        expectations=[],
+        points=[],
+    )
+
+
+def together(was: Model, now: Model) -> tuple[Model, Model]:
+    """Both models over one cut of the packet space, so that their forms can be compared."""
+    pair = Model(was.files, was.today), Model(now.files, now.today)
+    atoms = Atoms([box for model in pair for box in model.boxes()])
+    for model in pair:
+        model.atoms = atoms
+    return pair
+
+
+def _cell(now: Model, was: Model, change: CellChange) -> Document:
+    people = [Counter(int(g) for g in m.assignment.group if g >= 0) for m in (now, was)]
+
+    def members(name: str) -> int:
+        return max(
+            c[m.groups.index[name]]
+            for c, m in zip(people, (now, was), strict=True)
+            if name in m.groups.index
+        )
+
+    atoms = now.atoms
+    return {
+        "source": change.source,
+        "destination": change.destination,
+        "opened": set_words(atoms, change.opened),
+        "closed": set_words(atoms, change.closed),
+        "opened_text": set_text(atoms, change.opened) if change.opened else "",
+        "closed_text": set_text(atoms, change.closed) if change.closed else "",
+        "source_members": members(change.source),
+        "destination_members": members(change.destination),
+    }
+
+
+def _expectations(was: Model, now: Model) -> list[Document]:
+    """Expectations that held and no longer do, or the other way; told apart by what they ask."""
+
+    def held(model: Model) -> dict[tuple[object, ...], Document]:
+        said = expect(model)
+        rows = [*said["expectations"], *said["keep_open"]]
+        return {(r["from"], r["to"], r["asks"], r["path"]): r for r in rows}
+
+    before, after = held(was), held(now)
+    rows: list[Document] = []
+    for key in dict.fromkeys([*after, *before]):
+        old, new = (side[key]["holds"] if key in side else None for side in (before, after))
+        if old != new:
+            row = after.get(key) or before[key]
+            rows.append(
+                {
+                    "file": row["file"], "line": row["line"], "from": row["from"], "to": row["to"],
+                    "asks": row["asks"], "was": old, "is": new,
+                }
+            )  # fmt: skip
+    return rows
+
+
+def _points(was: Model, now: Model) -> list[Document]:
+    """Points whose lists differ, each list by the SHA-256 of its text; None where it has none."""
+    before, after = _lists(was), _lists(now)
+    return [
+        {"point": name, "was": before.get(name), "is": after.get(name)}
+        for name in dict.fromkeys([*after, *before])
+        if before.get(name) != after.get(name)
+    ]
+
+
+def _lists(model: Model) -> dict[str, str]:
+    from oaktag.operations.lists import list_text, points_of
+
+    made: dict[str, str] = {}
+    for point in points_of(model):
+        try:
+            text = list_text(model, point)
+        except (UnwritableEntry, UsageError) as error:
+            made[point.id] = f"cannot be written: {error}"
+            continue
+        made[point.id] = sha256(text.encode()).hexdigest()
+    return made
+
+
+# -- which lines ---------------------------------------------------------------------------------
+
+_FIELDS = ("source", "destination", "permission", "mode", "way", "owner", "note", "layer", "line")
+
+
+def selected(model: Model, where: str | None) -> list[int]:
+    """The numbers of the lines that ``where`` selects: ``owner=reading services, mode=observe``;
+    a value may be a glob, ``a|b`` is either, and all conditions must hold.
+
+    Raises:
+        UsageError: it cannot be read, or names no column.
+    """
+    from fnmatch import fnmatchcase
+
+    if where is None:
+        return list(range(len(model.lines)))
+    conditions: list[tuple[str, list[str]]] = []
+    for part in where.split(","):
+        name, equals, value = (p.strip() for p in part.partition("="))
+        if not equals or name not in _FIELDS:
+            raise UsageError(
+                f"{part.strip()!r} is no condition on lines; write e.g. owner=network desk, with "
+                f"one of {', '.join(_FIELDS)}"
+            )
+        conditions.append((name, value.split("|")))
+    return [
+        n
+        for n, line in enumerate(model.lines)
+        if all(
+            any(fnmatchcase(_field(model, line, name), value.strip()) for value in values)
+            for name, values in conditions
+        )
+    ]
+
+
+def _field(model: Model, line: Line, name: str) -> str:
+    policy = model.files.policy
+    match name:
+        case "permission":
+            return policy.permissions[line.permission].name
+        case "layer":
+            return re.sub(r".*/", "", policy.layers[line.layer])
+        case "line":
+            return str(line.location.line)
+        case _:
+            return str(getattr(line, name))
