@@ -234,3 +234,14 @@ def complete(kind: str) -> Callable[..., list[str]]:
         return [w for w in words if w.startswith(incomplete)]
 
     return found
+
+
+def places(lines: Sequence[dict[str, Any]]) -> str:
+    """Where some lines stand, each file named once: ``matrix/10.csv:3,9``."""
+    by: dict[str, list[str]] = {}
+    for line in lines:
+        if line["file"] is None:
+            by.setdefault("default", [])
+        else:
+            by.setdefault(line["file"], []).append(str(line["line"]))
+    return "; ".join(f"{f}:{','.join(n)}" if n else f for f, n in by.items())

@@ -103,6 +103,7 @@ class Matrix:
         self.groups = groups
         self.policy = policy
         self.atoms = atoms
+        self.today = today
         self.rows = ordered_rows(policy.lines, groups, policy.order, today)
         self.effects: list[Effect] = [effect_of(p, atoms) for p in policy.permissions]
         self.forms = Forms()

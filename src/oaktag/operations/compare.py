@@ -18,7 +18,7 @@ from oaktag.operations.members import against
 from oaktag.operations.model import Model
 
 
-def versions(was: Model, now: Model) -> Document:
+def versions(was: Model, now: Model, *, lists: bool = True) -> Document:
     """What changes from one version to another: cells, endpoints, expectations, lists of points."""
     was, now = together(was, now)
     changes = compare(was.matrix, now.matrix)
@@ -27,7 +27,7 @@ def versions(was: Model, now: Model) -> Document:
         cells=[_cell(now, was, c) for c in changes],
         endpoints=against(now, was)["moved"],
         expectations=_expectations(was, now),
-        points=_points(was, now),
+        points=_points(was, now) if lists else [],
     )
 
 

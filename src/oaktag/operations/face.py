@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from datetime import date
 from pathlib import Path
-from typing import TYPE_CHECKING, TextIO
+from typing import TYPE_CHECKING, Literal, TextIO
 
 from oaktag.errors import UsageError
 from oaktag.operations.documents import Document
@@ -99,6 +100,72 @@ class Workspace:
 
         return rename(self.model, old, new, dry=dry)
 
+    def set_line(
+        self,
+        source: str,
+        destination: str,
+        permission: str,
+        fields: Mapping[str, str] | None = None,
+        layer: str | None = None,
+        *,
+        dry: bool = False,
+        anyway: bool = False,
+    ) -> Document:
+        """Give a pair a permission, in its own line or in a new one.
+
+        Args:
+            source: a word of a line.
+            destination: a word of a line.
+            permission: its name.
+            fields: other cells of the line, as ``{"mode": "observe"}``.
+            layer: the file of the line.
+            dry: show the change only.
+            anyway: write even where an expectation fails then.
+
+        Raises:
+            UsageError: an unknown name, several such lines, or a change that is refused.
+        """
+        from oaktag.operations.lines import set_line
+
+        return set_line(
+            self.model, source, destination, permission, fields or {}, layer, dry=dry, anyway=anyway
+        )
+
+    def set_many(
+        self, where: str, fields: Mapping[str, str], *, dry: bool = False, anyway: bool = False
+    ) -> Document:
+        """Change all lines that ``where`` selects, as ``owner=reading services, mode=observe``.
+
+        Raises:
+            UsageError: nothing is selected or to be changed, or the change is refused.
+        """
+        from oaktag.operations.lines import set_many
+
+        return set_many(self.model, where, fields, dry=dry, anyway=anyway)
+
+    def grant(
+        self,
+        source: str,
+        destination: str,
+        service: str,
+        fields: Mapping[str, str] | None = None,
+        *,
+        action: Literal["allow", "deny"] = "allow",
+        dry: bool = True,
+        anyway: bool = False,
+    ) -> Document:
+        """The smallest change that allows just this, or with ``deny`` ends it.
+
+        Raises:
+            UsageError: an unknown name or service, a set, or no single line does it.
+        """
+        from oaktag.operations.lines import grant
+
+        return grant(
+            self.model, source, destination, service, fields or {}, action=action, dry=dry,
+            anyway=anyway,
+        )  # fmt: skip
+
     def members(
         self, group: str | None = None, *, unassigned: bool = False, when: str | None = None
     ) -> Document:
@@ -184,15 +251,44 @@ class Workspace:
 
         return bindings(self.model, node, find)
 
-    def matrix(self, source: str | None = None, destination: str | None = None) -> Document:
-        """Every cell and the distinct contents that cells share.
+    def matrix(
+        self,
+        source: str | None = None,
+        destination: str | None = None,
+        *,
+        service: str | None = None,
+        only: str | None = None,
+        search: str | None = None,
+        since: str | Path | None = None,
+    ) -> Document:
+        """Every cell and the distinct contents that cells share; see ``operations.matrix``.
+
+        Args:
+            source: only these sources.
+            destination: only these destinations.
+            service: only what cells say about it.
+            only: ``observed``, ``default`` or ``changed``.
+            search: cells of lines with this text in a name, note or owner.
+            since: the version that ``changed`` compares with.
 
         Raises:
-            UsageError: an unknown name.
+            UsageError: an unknown name, service or version.
         """
         from oaktag.operations.matrix import matrix
+        from oaktag.workspace.revision import version
 
-        return matrix(self.model, source, destination)
+        if only not in (None, "observed", "default", "changed"):
+            raise UsageError(f"{only!r} is none of observed, default, changed")
+        if only != "changed":
+            return matrix(
+                self.model, source, destination, service=service, only=only, search=search
+            )
+        with version(self.model.files.root, str(since or "HEAD")) as old:
+            against = Model.read(old, self.model.today)
+            return matrix(
+                self.model, source, destination, service=service, only=only, search=search,
+                against=against,
+            )  # fmt: skip
 
     def cell(self, source: str, destination: str) -> Document:
         """One cell: lines, ordered entries, boxes.
@@ -203,6 +299,50 @@ class Workspace:
         from oaktag.operations.cell import cell
 
         return cell(self.model, source, destination)
+
+    def callers(
+        self, destination: str, service: str | None = None, *, endpoints: bool = False
+    ) -> Document:
+        """Who may reach a destination.
+
+        Raises:
+            UsageError: an unknown name, a set, or no service.
+        """
+        from oaktag.operations.questions import callers
+
+        return callers(self.model, destination, service, endpoints=endpoints)
+
+    def callees(
+        self, source: str, service: str | None = None, *, endpoints: bool = False
+    ) -> Document:
+        """What a source may reach.
+
+        Raises:
+            UsageError: an unknown name, a set, or no service.
+        """
+        from oaktag.operations.questions import callees
+
+        return callees(self.model, source, service, endpoints=endpoints)
+
+    def describe(self, group: str) -> Document:
+        """A group's whole policy in plain sentences.
+
+        Raises:
+            UsageError: an unknown name, or a set.
+        """
+        from oaktag.operations.questions import describe
+
+        return describe(self.model, group)
+
+    def around(self, word: str) -> Document:
+        """What comes into a set of groups, passes inside it, and goes out.
+
+        Raises:
+            UsageError: an unknown name.
+        """
+        from oaktag.operations.questions import around
+
+        return around(self.model, word)
 
     def decide(
         self,

@@ -4,6 +4,7 @@ knowledge → reach. Each piece is computed once.
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from datetime import UTC, datetime
 from functools import cached_property
 from pathlib import Path
@@ -120,6 +121,15 @@ class Model:
     def atoms(self) -> Atoms:
         """The packet space, cut along every entry and every expectation."""
         return Atoms(self.boxes())
+
+    def cut_along(self, boxes: Sequence[Box]) -> Model:
+        """The same workspace with the packet space cut along some boxes as well."""
+        finer = Model(self.files, self.today)
+        finer.__dict__.update(
+            {k: v for k, v in self.__dict__.items() if k not in ("atoms", "matrix", "state")}
+        )
+        finer.atoms = Atoms([*self.boxes(), *boxes])
+        return finer
 
     def boxes(self) -> list[Box]:
         """All boxes that entries and expectations speak of."""

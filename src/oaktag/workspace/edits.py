@@ -163,6 +163,96 @@ def _end(node: yaml.Node) -> int:
     return _end(last[1] if isinstance(last, tuple) else last)
 
 
+# -- lines of the matrix -----------------------------------------------------------------------
+
+
+def with_line(text: str, fields: Mapping[str, str], before: int | None = None) -> str:
+    """A matrix file with one row more, at the end or before the row that starts in a line."""
+    lines = list(io.StringIO(text, newline=""))
+    header = _cells(lines[0])
+    row = ",".join(_csv(fields.get(name, "")) for name in header)
+    end = "\r\n" if lines[0].endswith("\r\n") else "\n"
+    if before is not None:
+        lines.insert(before - 1, row + end)
+    else:
+        if not lines[-1].endswith("\n"):
+            lines[-1] += end
+        lines.append(row + end)
+    return "".join(lines)
+
+
+def with_cells(text: str, line: int, fields: Mapping[str, str]) -> str:
+    """A matrix file with some cells of the row that starts in a line replaced.
+
+    Raises:
+        UsageError: the file has no column for one of them.
+    """
+    lines = list(io.StringIO(text, newline=""))
+    header = _cells(lines[0])
+    first, last = _row_at(lines, line)
+    raw = "".join(lines[first:last])
+    end = raw[len(raw.rstrip("\r\n")) :]
+    cells = _split_raw(raw[: len(raw) - len(end)])
+    for name, value in fields.items():
+        if name not in header:
+            raise UsageError(f"the file has no column {name!r}; add it to its header first")
+        cells[header.index(name)] = _csv(value)
+    return "".join([*lines[:first], ",".join(cells) + end, *lines[last:]])
+
+
+def without_line(text: str, line: int) -> str:
+    """A matrix file without the row that starts in a line."""
+    lines = list(io.StringIO(text, newline=""))
+    first, last = _row_at(lines, line)
+    return "".join([*lines[:first], *lines[last:]])
+
+
+def _row_at(lines: list[str], line: int) -> tuple[int, int]:
+    """The physical lines of a row: first, and one past the last."""
+    last = line
+    while last < len(lines) and "".join(lines[line - 1 : last]).count('"') % 2:
+        last += 1
+    return line - 1, last
+
+
+def _cells(line: str) -> list[str]:
+    return [h.strip().lstrip("\ufeff") for h in next(csv.reader([line]), [])]
+
+
+def _split_raw(row: str) -> list[str]:
+    """A row cut at its commas, each cell as it is written, quotes included."""
+    cells, start, quoted_ = [], 0, False
+    for at, letter in enumerate(row):
+        if letter == '"':
+            quoted_ = not quoted_
+        elif letter == "," and not quoted_:
+            cells.append(row[start:at])
+            start = at + 1
+    return [*cells, row[start:]]
+
+
+def _csv(value: str) -> str:
+    held = io.StringIO()
+    csv.writer(held, lineterminator="").writerow([value, ""])
+    return held.getvalue()[:-1]
+
+
+def with_permission(text: str, name: str, action: str, services: list[str]) -> str:
+    """``permissions.yaml`` with one permission more, behind the others."""
+    entry = f"{action}: {services[0] if len(services) == 1 else '[' + ', '.join(services) + ']'}"
+    found = _top(text, "permissions")
+    if found is None:
+        lead = "" if not text or text.endswith("\n") else "\n"
+        return f"{text}{lead}permissions:\n  {name}:\n    - {entry}\n"
+    _, node = found
+    if not isinstance(node, yaml.MappingNode) or node.flow_style or not node.value:
+        raise UsageError("permissions.yaml lists its permissions in one line; add one by hand")
+    at = text.find("\n", _end(node.value[-1][1])) + 1 or len(text)
+    lead = "" if text[at - 1 : at] == "\n" else "\n"
+    indent = " " * node.start_mark.column
+    return f"{text[:at]}{lead}{indent}{name}:\n{indent}  - {entry}\n{text[at:]}"
+
+
 # -- names -----------------------------------------------------------------------------------
 
 

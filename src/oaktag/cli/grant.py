@@ -1,0 +1,91 @@
+"""``oaktag grant``."""
+
+from __future__ import annotations
+
+from typing import Any, Literal
+
+import click
+
+from oaktag.cli.context import (
+    Context,
+    as_json,
+    complete,
+    count,
+    emit,
+    hint,
+    paragraph,
+    pass_context,
+    say,
+    show_change,
+)
+from oaktag.cli.set import anyway, show_effect
+
+write = click.option("--write", is_flag=True, help="Write the change; else it is only shown.")
+
+
+@click.command("grant")
+@click.argument("source", metavar="SRC", shell_complete=complete("group"))
+@click.argument("destination", metavar="DST", shell_complete=complete("group"))
+@click.argument("service")
+@click.option("--until", metavar="DAY", help="The last day it is allowed.")
+@click.option("--owner")
+@click.option("--note")
+@write
+@anyway
+@as_json
+@pass_context
+def command(
+    context: Context,
+    source: str,
+    destination: str,
+    service: str,
+    until: str | None,
+    write: bool,
+    anyway: bool,
+    as_json: bool,
+    owner: str | None,
+    note: str | None,
+) -> int:
+    """The smallest change that allows SERVICE from SRC to DST, proved; who else would gain."""
+    fields = {
+        k: v for k, v in {"owner": owner, "note": note, "expires": until}.items() if v is not None
+    }
+    return amend(context, "allow", (source, destination, service), fields, write, anyway, as_json)
+
+
+def amend(
+    context: Context,
+    action: Literal["allow", "deny"],
+    what: tuple[str, str, str],
+    fields: dict[str, str],
+    write: bool,
+    anyway: bool,
+    as_json: bool,
+) -> int:
+    """Show a grant or its opposite, and write it where asked to."""
+    document = context.workspace().grant(*what, fields, action=action, dry=not write, anyway=anyway)
+    if as_json:
+        emit(document)
+        return 0
+    if document["already"]:
+        say(document["already"])
+        return 0
+    show_change(document)
+    show_effect(document)
+    verb = "gain" if action == "allow" else "lose"
+    for row in document["others"]:
+        _others(row, verb)
+    if not document["written"]:
+        hint("--write writes it")
+    return 0
+
+
+def _others(row: dict[str, Any], verb: str) -> None:
+    names = row["endpoints"]
+    if not names:
+        say(f"nobody else in {row['group']} would {verb} by it")
+        return
+    shown = ", ".join(names[:12]) + (f" and {len(names) - 12} more" if len(names) > 12 else "")
+    end = {"source": "as a source", "destination": "as a destination"}[row["side"]]
+    paragraph(f"would {verb} by it too, {end}: {count(len(names), 'endpoint')} of {row['group']}: "
+              f"{shown}", "    ", first="")  # fmt: skip

@@ -1,0 +1,219 @@
+"""``set``, ``grant`` and ``revoke``: lines changed, shown with all that follows, then written."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Mapping
+
+from oaktag.core.amendment import allowed_in, smallest
+from oaktag.core.ends import End
+from oaktag.core.lines import Action
+from oaktag.core.services import parse_service
+from oaktag.errors import UsageError, WorkspaceError
+from oaktag.operations.compare import selected, versions
+from oaktag.operations.documents import Document, document
+from oaktag.operations.model import Model
+from oaktag.workspace import edits
+
+PERMISSIONS = "permissions.yaml"
+
+
+def set_line(
+    model: Model,
+    source: str,
+    destination: str,
+    permission: str,
+    fields: Mapping[str, str],
+    layer: str | None = None,
+    *,
+    dry: bool,
+    anyway: bool = False,
+) -> Document:
+    """Give a pair a permission: in the line that speaks of just this pair, or in a new one.
+
+    Raises:
+        UsageError: an unknown name, several such lines, or a change that is refused.
+    """
+    _known(model, permission, [p.name for p in model.files.policy.permissions], "permission")
+    policy = model.files.policy
+    if layer is not None:
+        layer = next((n for n in policy.layers if n.split("/")[-1] == layer or n == layer), layer)
+        _known(model, layer, list(policy.layers), "layer")
+    held = [
+        line for line in model.lines
+        if (line.source, line.destination) == (source, destination)
+        and layer in (None, policy.layers[line.layer])
+    ]  # fmt: skip
+    if len(held) > 1:
+        places = ", ".join(str(line.location) for line in held)
+        raise UsageError(f"several lines speak of {source} → {destination}: {places}; use --layer, "
+                         "or --where 'line=…, layer=…'")  # fmt: skip
+    fields = {"permission": permission, **fields}
+    if held:
+        place = held[0].location
+        text = edits.with_cells(edits.text_of(model.files.root, place.file), place.line, fields)
+        return _changed(model, "set", {place.file: text}, dry=dry, anyway=anyway)
+    name = layer or _home(model, source, destination)
+    fields = {
+        "source": source,
+        "destination": destination,
+        "mode": "enforce",
+        "way": "to",
+        **fields,
+    }
+    text = edits.with_line(edits.text_of(model.files.root, name), fields)
+    return _changed(model, "set", {name: text}, dry=dry, anyway=anyway)
+
+
+def set_many(
+    model: Model, where: str, fields: Mapping[str, str], *, dry: bool, anyway: bool = False
+) -> Document:
+    """Change all lines that ``where`` selects.
+
+    Raises:
+        UsageError: nothing is selected or to be changed, or the change is refused.
+    """
+    if not fields:
+        raise UsageError("say what to change: --mode, --permission, --expires, --owner, --note")
+    if "permission" in fields:
+        names = [p.name for p in model.files.policy.permissions]
+        _known(model, fields["permission"], names, "permission")
+    changed: dict[str, str] = {}
+    numbers = selected(model, where)
+    if not numbers:
+        raise UsageError(f"no line is like {where!r}")
+    for number in numbers:
+        place = model.lines[number].location
+        text = changed.get(place.file) or edits.text_of(model.files.root, place.file)
+        changed[place.file] = edits.with_cells(text, place.line, fields)
+    return _changed(model, "set", changed, dry=dry, anyway=anyway)
+
+
+def _home(model: Model, source: str, destination: str) -> str:
+    """The layer for a new line: the last that speaks of the destination, or of the source, by
+    name; else the last one."""
+    layers = model.files.policy.layers
+    for end, word in (("destination", destination), ("source", source)):
+        found = [line.layer for line in model.lines if getattr(line, end) == word]
+        if found:
+            return layers[max(found)]
+    return layers[-1]
+
+
+def _known(model: Model, word: str, names: list[str], kind: str) -> None:
+    from difflib import get_close_matches
+
+    if word not in names:
+        close = get_close_matches(word, names, 3)
+        hint = f"perhaps {' or '.join(close)}" if close else f"there are {', '.join(names[:8])}"
+        raise UsageError(f"there is no {kind} {word!r}; {hint}")
+
+
+def grant(
+    model: Model,
+    source: str,
+    destination: str,
+    service: str,
+    fields: Mapping[str, str],
+    *,
+    action: Action = "allow",
+    dry: bool,
+    anyway: bool = False,
+) -> Document:
+    """The smallest change that allows just this (or, with ``deny``, ends it), and what follows.
+
+    Raises:
+        UsageError: an unknown name or service, a set, nothing to do, or no single line does it.
+    """
+    command = "grant" if action == "allow" else "revoke"
+    boxes = parse_service(service, model.files.permissions.services)
+    fine = model.cut_along(boxes)
+    ends = [fine.end(word) for word in (source, destination)]
+    cell = fine.one_group(source), fine.one_group(destination)
+    mask = fine.atoms.mask(boxes)
+    now = allowed_in(fine.matrix, cell) & mask
+    if now == (mask if action == "allow" else 0):
+        done = "allowed" if action == "allow" else "denied"
+        said = {"files": [], "diff": "", "written": False, "cells": [], "expectations": []}
+        return document(command, **said, already=f"{service} is {done} there already", others=[])
+    names = [fine.groups.all[g].id for g in cell]
+    home = model.files.policy.layers.index(_home(model, *names))
+    change = smallest(fine.matrix, cell, boxes, action, [home])
+    if change is None:
+        raise UsageError(f"no single line does that; oaktag cell {' '.join(names)} shows "
+                         "which lines decide")  # fmt: skip
+    root = model.files.root
+    changed: dict[str, str] = {}
+    if change.without is not None:
+        place = model.lines[change.without].location
+        changed[place.file] = edits.without_line(edits.text_of(root, place.file), place.line)
+    else:
+        name, added = _permission(fine, action, mask, service)
+        if added:
+            text = edits.text_of(root, PERMISSIONS)
+            changed[PERMISSIONS] = edits.with_permission(text, name, action, added)
+        layer = model.files.policy.layers[change.layer]
+        before = None if change.before is None else model.lines[change.before].location.line
+        row = {"source": names[0], "destination": names[1], "permission": name, "mode": "enforce",
+               "way": "to", **fields}  # fmt: skip
+        changed[layer] = edits.with_line(edits.text_of(root, layer), row, before)
+    made = _changed(model, command, changed, dry=dry, anyway=anyway)
+    return {**made, "already": None, "others": _others(fine, ends, cell)}
+
+
+def _permission(model: Model, action: Action, mask: int, service: str) -> tuple[str, list[str]]:
+    """A permission that does just this: one that is there, or a name and entries for a new one."""
+    for number, permission in enumerate(model.files.policy.permissions):
+        steps = model.matrix.effects[number].steps
+        same = {m for a, m in steps if a == action}
+        plain = permission.otherwise is None and all(
+            not (e.log or e.answer) for e in permission.entries
+        )
+        if plain and len(steps) == 1 and same == {mask}:
+            return permission.name, []
+    taken = {p.name for p in model.files.policy.permissions}
+    slug = re.sub(r"[^a-z0-9]+", "-", service.lower()).strip("-") or "some"
+    base = f"only-{slug}" if action == "allow" else f"no-{slug}"
+    name = next(n for n in (base, *(f"{base}-{k}" for k in range(2, 999))) if n not in taken)
+    return name, [service]
+
+
+def _others(model: Model, ends: list[End], cell: tuple[int, int]) -> list[Document]:
+    """Who else is in the groups, where one endpoint or address was named."""
+    rows: list[Document] = []
+    for end, group, side in zip(ends, cell, ("source", "destination"), strict=True):
+        if end.kind not in ("endpoint", "address"):
+            continue
+        names = [
+            model.files.endpoints.ids[row]
+            for row, g in enumerate(model.assignment.group.tolist())
+            if max(g, 0) == group and (end.kind != "endpoint" or row != end.endpoint)
+        ]
+        rows.append({"side": side, "group": model.groups.all[group].id, "endpoints": names})
+    return rows
+
+
+def _changed(
+    model: Model, command: str, changed: dict[str, str], *, dry: bool, anyway: bool
+) -> Document:
+    """Try a change of lines out, compare, refuse what breaks an expectation, and write it."""
+    root = model.files.root
+    shown = edits.difference(root, changed)
+    changed = {n: t for n, t in changed.items() if t != edits.text_of(root, n)}
+    try:
+        files = edits.try_out(root, changed)
+    except WorkspaceError as error:
+        raise edits.checked(error) from None
+    after = versions(model, Model(files, model.today), lists=False)
+    broken = [r for r in after["expectations"] if r["was"] and r["is"] is False]
+    if broken and not anyway and not dry:
+        told = "; ".join(
+            f"{r['file']}:{r['line']} ({r['from']} → {r['to']}: {r['asks']})" for r in broken
+        )
+        raise UsageError(f"nothing was written, for then these would fail: {told}. --anyway writes")
+    if changed and not dry:
+        edits.write_all(root, changed)
+    return document(
+        command, files=list(changed), diff=shown, written=bool(changed) and not dry,
+        cells=after["cells"], expectations=after["expectations"],
+    )  # fmt: skip

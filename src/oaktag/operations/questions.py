@@ -1,0 +1,229 @@
+"""``callers``, ``callees``, ``describe`` and ``around``: the matrix asked from either end."""
+
+from __future__ import annotations
+
+from collections import Counter
+from collections.abc import Iterable
+
+from oaktag.core.services import parse_service, set_text
+from oaktag.errors import UsageError
+from oaktag.operations.documents import Document, document
+from oaktag.operations.model import Model
+
+
+def callers(
+    model: Model, destination: str, service: str | None = None, *, endpoints: bool = False
+) -> Document:
+    """Who may reach a destination, for a service or for anything.
+
+    Raises:
+        UsageError: an unknown name, a set, or no service.
+    """
+    model, mask = _asked(model, service)
+    target = model.one_group(destination)
+    pairs = [(g, target) for g in range(len(model.groups))]
+    return document(
+        "callers",
+        destination=model.group_json(target),
+        service=service or "any",
+        callers=_rows(model, pairs, 0, mask, endpoints=endpoints),
+    )
+
+
+def callees(
+    model: Model, source: str, service: str | None = None, *, endpoints: bool = False
+) -> Document:
+    """What a source may reach, for a service or for anything.
+
+    Raises:
+        UsageError: an unknown name, a set, or no service.
+    """
+    model, mask = _asked(model, service)
+    start = model.one_group(source)
+    pairs = [(start, g) for g in range(len(model.groups))]
+    return document(
+        "callees",
+        source=model.group_json(start),
+        service=service or "any",
+        callees=_rows(model, pairs, 1, mask, endpoints=endpoints),
+    )
+
+
+def _asked(model: Model, service: str | None) -> tuple[Model, int]:
+    """The packets of a service, in the model cut along them."""
+    if service is None:
+        return model, model.atoms.full
+    boxes = parse_service(service, model.files.permissions.services)
+    finer = model.cut_along(boxes)
+    return finer, finer.atoms.mask(boxes)
+
+
+def _rows(
+    model: Model, pairs: Iterable[tuple[int, int]], end: int, mask: int, *, endpoints: bool
+) -> list[Document]:
+    """The other ends that are allowed any of the packets, with what and by which lines."""
+    forms = model.matrix.forms
+    people = _members(model)
+    rows: list[Document] = []
+    for pair in pairs:
+        now, later = (
+            forms[int(p[pair])] & mask for p in (model.matrix.action_form, model.matrix.would_form)
+        )
+        if not now | later:
+            continue
+        group = pair[end]
+        row: Document = {
+            **model.group_json(group), "members": len(people[group]), "all": now == mask,
+            "allows": set_text(model.atoms, now) if now != mask else "all of it",
+            "would_allow": set_text(model.atoms, later) if later != mask else "all of it",
+            "lines": _allowing(model, pair, now),
+        }  # fmt: skip
+        if mask == model.atoms.full:
+            row["allows"], row["would_allow"] = (set_text(model.atoms, m) for m in (now, later))
+        if endpoints:
+            row["endpoints"] = [model.files.endpoints.ids[r] for r in people[group]]
+        rows.append(row)
+    return rows
+
+
+def _members(model: Model) -> dict[int, list[int]]:
+    found: dict[int, list[int]] = {g: [] for g in range(len(model.groups))}
+    for row, group in enumerate(model.assignment.group.tolist()):
+        found[max(group, 0)].append(row)
+    return found
+
+
+def _allowing(model: Model, pair: tuple[int, int], mask: int) -> list[Document]:
+    """The lines that allow the packets in a cell, and whether the default allows some."""
+    places: dict[tuple[str, int] | None, None] = {}
+    for piece in model.matrix.pieces(*pair, "action"):
+        if piece.action == "allow" and piece.mask & mask:
+            where = None
+            if piece.row >= 0:
+                location = model.lines[model.matrix.rows[piece.row].line].location
+                where = location.file, location.line
+            places[where] = None
+    return [
+        {"file": None, "line": None} if p is None else {"file": p[0], "line": p[1]} for p in places
+    ]
+
+
+# -- describe ------------------------------------------------------------------------------------
+
+
+def describe(model: Model, word: str) -> Document:
+    """The whole policy of a group in plain sentences, each with the lines that say so.
+
+    Raises:
+        UsageError: an unknown name, or a set.
+    """
+    group = model.one_group(word)
+    name, info = model.groups.all[group].id, model.groups.all[group]
+    people = _members(model)[group]
+    endpoints = model.files.endpoints
+    kinds = Counter(endpoints.kind(r) for r in people)
+    sites = sorted({str(v) for r in people for v in endpoints.value(r, "site")})
+    held = ", ".join(f"{n} {kind}{'s' * (n != 1)}" for kind, n in sorted(kinds.items()))
+    who = f"{name} is the group with tag {model.groups.tag(group)}"
+    who += f" ({info.title})" if info.title else ""
+    where = f", at {', '.join(sites)}" if sites else ""
+    sentences = [
+        _sentence(f"{who}. {'It holds ' + held + where if held else 'Nobody is in it'}.", [])
+    ]
+    every = range(len(model.groups))
+    default = model.files.policy.default
+    for toward, pairs, end in (
+        ("out", [(group, g) for g in every], 1),
+        ("in", [(g, group) for g in every], 0),
+    ):
+        sentences += _alike(model, name, toward, pairs, end)
+        rest = "All else from it" if toward == "out" else "All else to it"
+        verb = "denied" if default == "deny" else "allowed"
+        sentences.append(_sentence(f"{rest} is {verb} by the default.", []))
+    return document("describe", **model.group_json(group), sentences=sentences)
+
+
+def _alike(
+    model: Model, name: str, toward: str, pairs: list[tuple[int, int]], end: int
+) -> list[Document]:
+    """A sentence for each distinct content, with all groups that have it."""
+    matrix = model.matrix
+    blank = model.atoms.full if model.files.policy.default == "allow" else 0
+    by: dict[tuple[int, int], list[tuple[int, int]]] = {}
+    for pair in pairs:
+        if matrix.forms[int(matrix.would_form[pair])] == blank and not _deciding(model, [pair]):
+            continue
+        key = int(matrix.action_form[pair]), int(matrix.would_form[pair])
+        by.setdefault(key, []).append(pair)
+    sentences: list[Document] = []
+    for (now, later), alike in by.items():
+        form = matrix.forms[now]
+        names = _listed([model.groups.all[p[end]].id for p in alike])
+        deciding = _deciding(model, alike)
+        services = set_text(model.atoms, form)
+        if not form:
+            text = {
+                "out": f"{name} may not reach {names} at all",
+                "in": f"{names} may not reach {name} at all",
+            }[toward]
+        else:
+            what = "for anything" if services == "any" else f"for {services}"
+            text = {
+                "out": f"{name} may reach {names} {what}",
+                "in": f"{names} may reach {name} {what}",
+            }[toward]
+        if now != later:
+            then = set_text(model.atoms, matrix.forms[later])
+            text += f"; were the observed lines enforced, for {then}"
+        sentences.append(_sentence(f"{text}.", deciding))
+    return sentences
+
+
+def _deciding(model: Model, pairs: list[tuple[int, int]]) -> list[Document]:
+    """The lines that decide some packet in any of the cells."""
+    places: dict[tuple[str, int], None] = {}
+    for pair in pairs:
+        for piece in model.matrix.pieces(*pair, "action"):
+            if piece.row >= 0:
+                location = model.lines[model.matrix.rows[piece.row].line].location
+                places[location.file, location.line] = None
+    return [{"file": file, "line": line} for file, line in sorted(places)]
+
+
+def _sentence(text: str, lines: list[Document]) -> Document:
+    return {"text": text, "lines": lines}
+
+
+def _listed(names: list[str]) -> str:
+    return names[0] if len(names) == 1 else f"{', '.join(names[:-1])} and {names[-1]}"
+
+
+# -- around --------------------------------------------------------------------------------------
+
+
+def around(model: Model, word: str) -> Document:
+    """What comes into a set of groups, what passes inside it, and what goes out.
+
+    Raises:
+        UsageError: an unknown name.
+    """
+    inner = set(model.groups_of(model.end(word)))
+    if not inner:
+        raise UsageError(f"{word!r} holds no group")
+    matrix = model.matrix
+    blank = model.atoms.full if model.files.policy.default == "allow" else 0
+    parts: dict[str, list[Document]] = {"comes_in": [], "passes_inside": [], "goes_out": []}
+    for s in range(len(model.groups)):
+        for d in range(len(model.groups)):
+            form = matrix.forms[int(matrix.action_form[s, d])]
+            if not {s, d} & inner or not form or (form == blank and not _deciding(model, [(s, d)])):
+                continue
+            part = "passes_inside" if {s, d} <= inner else "goes_out" if s in inner else "comes_in"
+            parts[part].append(
+                {
+                    "source": model.groups.all[s].id, "destination": model.groups.all[d].id,
+                    "allows": set_text(model.atoms, form), "lines": _allowing(model, (s, d), form),
+                }
+            )  # fmt: skip
+    names = [model.groups.all[g].id for g in sorted(inner)]
+    return document("around", set=word, groups=names, **parts)

@@ -1,0 +1,1 @@
+"""Figures, drawn from the documents of the commands."""

@@ -1,0 +1,230 @@
+"""Figures of the matrix, as PNG or SVG, drawn from the commands' own documents.
+
+Everything is told by form and letters; colour is never the only sign. The same document gives the
+same bytes.
+"""
+
+from __future__ import annotations
+
+from itertools import count
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+from oaktag.errors import OakTagError, UsageError
+
+if TYPE_CHECKING:
+    from matplotlib.axes import Axes
+    from matplotlib.figure import Figure
+
+Document = dict[str, Any]
+INK, TINT, PAPER, GRID, HINT = "#3b4f5c", "#bccad3", "#ffffff", "#d5d9dc", "#8a5a00"
+FORMATS = (".png", ".svg")
+
+
+def letters() -> list[str]:
+    """Codes for contents: a to z, then aa, ab …; 702 of them."""
+    alphabet = "abcdefghijklmnopqrstuvwxyz"
+    return [*alphabet, *(a + b for a in alphabet for b in alphabet)]
+
+
+def codes(forms: list[Document]) -> dict[int, str]:
+    """A dot for nothing, a star for everything, letters for the rest; past them a number."""
+    held = iter(letters())
+    numbers = count(1)
+    marks = {"none": ".", "any": "*"}
+    return {
+        f["form"]: marks.get(f["allows"]) or next(held, "") or f"#{next(numbers)}" for f in forms
+    }
+
+
+def new_figure(width: float, height: float, path: Path) -> Figure:
+    """An empty figure for a file.
+
+    Raises:
+        UsageError: the file's name ends in neither .png nor .svg.
+        OakTagError: the plotting library is not installed.
+    """
+    if path.suffix.lower() not in FORMATS:
+        raise UsageError(f"{path.name!r} ends in neither {' nor '.join(FORMATS)}")
+    try:
+        from matplotlib import rcParams
+        from matplotlib.figure import Figure as Made
+    except ImportError:
+        raise OakTagError(
+            "figures need the package matplotlib: pip install 'oaktag[figures]'"
+        ) from None
+    rcParams["svg.hashsalt"] = "oaktag"
+    rcParams["font.family"] = "DejaVu Sans"
+    return Made(figsize=(width, height), facecolor=PAPER)
+
+
+def save(figure: Figure, path: Path) -> None:
+    """Write a figure: to a file beside it first, then renamed."""
+    kind = path.suffix.lower()[1:]
+    beside = path.with_name(f".{path.name}.new")
+    metadata: dict[str, Any] = {"Date": None} if kind == "svg" else {"Software": None}
+    figure.savefig(beside, format=kind, dpi=100, metadata=metadata)
+    beside.replace(path)
+
+
+def draw_matrix(document: Document, path: Path) -> None:
+    """The matrix with equal rows and columns in blocks.
+
+    The share of what is allowed is the size of the square in a cell, its letter says what; a cell
+    that observed lines would change has a bar over it, and the letter that it would have.
+
+    Raises:
+        UsageError: the file's name ends in neither .png nor .svg.
+    """
+    from matplotlib.collections import PolyCollection
+
+    rows, columns = document["rows"], document["columns"]
+    code = codes(document["forms"])
+    share = {f["form"]: f["share"] for f in document["forms"]}
+    cells = {(c["source"], c["destination"]): c for c in document["cells"]}
+    side = 0.42 if max(len(rows), len(columns)) <= 30 else 0.21
+    labels = [_label(block) for block in rows], [_label(block) for block in columns]
+    legend = [(code[f["form"]], f["allows"]) for f in document["forms"] if f["allows"] != "none"]
+    left, top = 0.08 * max(map(len, labels[0])) + 0.3, 0.065 * max(map(len, labels[1])) + 0.25
+    lines = _wrapped(legend, max(60, int((left + side * len(columns)) / 0.075)))
+    height = top + side * len(rows) + 0.35 + 0.165 * (len(lines) + 1)
+    width = max(left + side * len(columns) + 0.9, 8.0)
+    figure = new_figure(width, height, path)
+    axes = figure.add_axes((left / width, 1 - (top + side * len(rows)) / height,
+                            side * len(columns) / width, side * len(rows) / height))  # fmt: skip
+    axes.set_xlim(0, len(columns))
+    axes.set_ylim(len(rows), 0)
+    size = 7.5 if side > 0.3 else 5.5
+    boxes: dict[str, list[tuple[float, float, float, float]]] = {
+        kind: [] for kind in ("not asked", "part", "full", "changing")
+    }
+    for i, sources in enumerate(rows):
+        for j, destinations in enumerate(columns):
+            cell = cells.get((sources[0], destinations[0]))
+            if cell is None:
+                boxes["not asked"].append((j, i, 1, 1))
+                continue
+            part, full = 0.94 * share[cell["form"]], share[cell["form"]] == 1
+            if part:
+                boxes["full" if full else "part"].append((j + 0.03, i + 0.97 - part, 0.94, part))
+            text = code[cell["form"]]
+            if cell["form"] != cell["would_form"]:
+                text += f">{code[cell['would_form']]}"
+                boxes["changing"].append((j + 0.03, i + 0.03, 0.94, 0.2))
+            if text != ".":
+                axes.text(j + 0.5, i + 0.58, text, ha="center", va="center", fontsize=size,
+                          color=PAPER if full else "#101010")  # fmt: skip
+    for kind, colour in (
+        ("not asked", "#eeeeee"),
+        ("part", TINT),
+        ("full", INK),
+        ("changing", PAPER),
+    ):
+        shape = [[(x, y), (x + w, y), (x + w, y + h), (x, y + h)] for x, y, w, h in boxes[kind]]
+        filled = PolyCollection(shape, facecolors=colour, edgecolors="none", zorder=1)
+        if kind == "changing":
+            filled.set(edgecolor=HINT, hatch="////", linewidth=0.8)
+        axes.add_collection(filled, autolim=False)
+    small = 8 if side > 0.3 else 6.5
+    _ruled(axes, len(rows), len(columns))
+    axes.set_xticks(
+        [j + 0.5 for j in range(len(columns))], labels[1], rotation=60, ha="left", fontsize=8
+    )
+    axes.set_yticks([i + 0.5 for i in range(len(rows))], labels[0], fontsize=small)
+    foot = 1 - (top + side * len(rows) + 0.2) / height
+    note = "rows: from; columns: to. Filled: how much is allowed (ports, on a logarithmic scale)."
+    if any(c["form"] != c["would_form"] for c in document["cells"]):
+        note += " x>y under a hatched bar: x now, y if the observed lines were enforced."
+    figure.text(
+        0.3 / width, foot, "\n".join([note, *lines]), fontsize=7.5, va="top", linespacing=1.5
+    )
+    save(figure, path)
+
+
+def _label(block: list[str]) -> str:
+    return block[0] if len(block) == 1 else f"{block[0]} +{len(block) - 1}"
+
+
+def _ruled(axes: Axes, rows: int, columns: int) -> None:
+    axes.hlines(range(rows + 1), 0, columns, color=GRID, lw=0.5)
+    axes.vlines(range(columns + 1), 0, rows, color=GRID, lw=0.5)
+    axes.xaxis.tick_top()
+    axes.tick_params(length=0)
+    for spine in axes.spines.values():
+        spine.set_visible(False)
+
+
+def _wrapped(legend: list[tuple[str, str]], width: int) -> list[str]:
+    lines = [""]
+    for code, allows in legend:
+        part = f"{code} = {allows}"
+        if lines[-1] and len(lines[-1]) + len(part) + 4 > width:
+            lines.append("")
+        lines[-1] += ("    " if lines[-1] else "") + part
+    return lines[:40] + ([f"and {len(lines) - 40} lines more"] if len(lines) > 40 else [])
+
+
+def draw_around(document: Document, path: Path) -> None:
+    """What comes into a set, passes inside, and goes out: three columns of groups, and arrows.
+
+    Raises:
+        UsageError: the file's name ends in neither .png nor .svg.
+    """
+    from matplotlib.patches import FancyArrowPatch
+
+    inner = document["groups"]
+    sources = list(dict.fromkeys(r["source"] for r in document["comes_in"]))
+    targets = list(dict.fromkeys(r["destination"] for r in document["goes_out"]))
+    every = [*document["comes_in"], *document["passes_inside"], *document["goes_out"]]
+    used = dict.fromkeys(r["allows"] for r in every)
+    code = dict(zip(used, letters(), strict=False))
+    most = max(len(sources), len(inner), len(targets), 1)
+    lines = _wrapped([(code[a], a) for a in used], 105)
+    height = 0.42 * most + 1.1 + 0.19 * len(lines)
+    figure = new_figure(9.6, height, path)
+    axes = figure.add_axes(
+        (0, 0.19 * (len(lines) + 1) / height, 1, 1 - 0.19 * (len(lines) + 1) / height)
+    )
+    axes.set_xlim(0, 9.6)
+    axes.set_ylim(most + 0.9, -1.25)
+    axes.axis("off")
+    places: dict[tuple[int, str], tuple[float, float]] = {}
+    for column, (x, title, names) in enumerate(
+        (
+            (1.5, "comes in from", sources),
+            (4.8, document["set"], inner),
+            (8.1, "goes out to", targets),
+        )
+    ):
+        axes.text(x, -0.75, title, ha="center", fontsize=9.5, fontweight="bold")
+        for n, name in enumerate(names):
+            y = (n + 0.5) * most / len(names)
+            places[column, name] = x, y
+            axes.text(x, y, name, ha="center", va="center", fontsize=8.5,
+                      bbox={"boxstyle": "round,pad=0.35", "facecolor": PAPER, "edgecolor": INK})  # fmt: skip
+    nth: dict[tuple[int, str], int] = {}
+    for part, start, end in (("comes_in", 0, 1), ("goes_out", 1, 2), ("passes_inside", 1, 1)):
+        for r in document[part]:
+            (xa, ya), (xb, yb) = places[start, r["source"]], places[end, r["destination"]]
+            bend = 0.35 if start == end else 0.0
+            gap = 0 if start == end else 0.75
+            if (xa, ya) == (xb, yb):
+                axes.text(
+                    xa,
+                    ya + 0.45,
+                    f"itself: {code[r['allows']]}",
+                    fontsize=7.5,
+                    va="center",
+                    color=HINT,
+                )
+                continue
+            axes.add_patch(
+                FancyArrowPatch((xa + gap, ya), (xb - gap, yb), connectionstyle=f"arc3,rad={bend}",
+                                arrowstyle="-|>", mutation_scale=9, lw=0.8, color=INK)
+            )  # fmt: skip
+            nth[start, r["source"]] = nth.get((start, r["source"]), 0) + 1
+            t = 0.08 + 0.13 * (nth[start, r["source"]] % 5)
+            axes.text(xa + gap + t * (xb - xa - 2 * gap), ya + t * (yb - ya), code[r["allows"]], fontsize=7.5,
+                      ha="center", va="center", bbox={"facecolor": PAPER, "edgecolor": "none", "pad": 0.8})  # fmt: skip
+    figure.text(0.02, 0.1 / height, "\n".join(lines), fontsize=7.5, va="bottom", linespacing=1.5)
+    save(figure, path)
