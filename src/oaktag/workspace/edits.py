@@ -245,8 +245,11 @@ def with_permission(text: str, name: str, action: str, services: list[str]) -> s
         lead = "" if not text or text.endswith("\n") else "\n"
         return f"{text}{lead}permissions:\n  {name}:\n    - {entry}\n"
     _, node = found
-    if not isinstance(node, yaml.MappingNode) or node.flow_style or not node.value:
-        raise UsageError("permissions.yaml lists its permissions in one line; add one by hand")
+    if not isinstance(node, yaml.MappingNode) or not node.value:
+        raise UsageError("permissions.yaml has no permission to put this one behind; add it by hand")
+    if node.flow_style:
+        at = _end(node.value[-1][1])
+        return f"{text[:at]}, {name}: [{{{entry}}}]{text[at:]}"
     at = text.find("\n", _end(node.value[-1][1])) + 1 or len(text)
     lead = "" if text[at - 1 : at] == "\n" else "\n"
     indent = " " * node.start_mark.column
