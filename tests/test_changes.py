@@ -145,13 +145,13 @@ def test_severities_and_accepted_findings(oaktag: Run, sample: Path) -> None:
     assert [(f["code"], f["severity"]) for f in found] == [("OT203", "note")]
     ran = oaktag("--today", "2026-12-31", "-C", sample, "review", "--json")
     assert ran.status == 1
-    assert [f["code"] for f in ran.json["findings"]] == ["OT302", "OT302", "OT301"]
+    assert [f["code"] for f in ran.json["findings"]] == ["OT302", "OT302", "OT301", "OT306"]
     assert [f["line"] for f in ran.json["accepted"]] == [8]
     assert (
         "1 accepted in oaktag.yaml" in oaktag("--today", "2026-12-31", "-C", sample, "review").out
     )
     later = oaktag("--today", "2027-01-01", "-C", sample, "review", "--json").json
-    assert (len(later["findings"]), later["accepted"]) == (4, [])
+    assert (len(later["findings"]), later["accepted"]) == (5, [])
     stopped = oaktag("-C", sample, "compile")
     assert stopped.status == 2 and stopped.err.count("OT302") == 2
     assert not (sample / "lists").exists()

@@ -72,7 +72,11 @@ TABLE = [
         ["allow", "network-desk → loans-db", "administer"],
     ),
     (["decide", "320", "0x140", "https"], 0, ["allow", "would deny"]),
-    (["review"], 0, ["OT301", "kiosks → catalogue", "OT302", "allow: 53/udp", "4 warnings"]),
+    (
+        ["review"],
+        0,
+        ["OT301", "kiosks → catalogue", "OT302", "allow: 53/udp", "OT306", "5 warnings"],
+    ),
     (["expect"], 1, ["FAILS  kiosks", "is allowed", "let through, though", "7 of 9 hold"]),
     (
         ["reach"],

@@ -185,7 +185,7 @@ def test_versions_in_git(oaktag: Run, shipped: Path, shipped_mended: Path) -> No
     assert "0 cells opened, 0 closed" in oaktag("-C", shipped, "compare").out
     refused = oaktag("-C", shipped, "revoke", "patrons", "catalogue", "https", "--write")
     assert (
-        refused.status == 2 and "expectations.yaml:6" in refused.err and "--anyway" in refused.err
+        refused.status == 2 and "expectations.yaml:7" in refused.err and "--anyway" in refused.err
     )
     assert oaktag("-C", shipped, "compare", "--fail-on", "any").status == 0
     assert oaktag("-C", shipped, "grant", "tablets", "archive", "https", "--write").status == 0

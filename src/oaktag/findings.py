@@ -41,6 +41,14 @@ CODES: dict[str, Code] = {
         Code("OT214", "warning", "a session of an endpoint that no source has"),
         Code("OT301", "warning", "a line that no packet reaches"),
         Code("OT302", "warning", "an entry of a line that no packet reaches"),
+        Code("OT303", "warning", "two lines of one layer, equally specific, that contradict"),
+        Code("OT304", "warning", "a line that changes no decision"),
+        Code("OT305", "warning", "a line whose source and destination are likely swapped"),
+        Code("OT306", "warning", "ICMP that path MTU discovery needs is denied"),
+        Code("OT307", "note", "a group, set, service or permission that nobody uses"),
+        Code("OT308", "note", "named services that overlap"),
+        Code("OT309", "warning", "a line that has expired"),
+        Code("OT310", "note", "a line that expires soon"),
     )
 }
 

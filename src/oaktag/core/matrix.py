@@ -134,6 +134,26 @@ class Matrix:
                     self._paint(canvases[answer], after[answer], row, memo)
         return canvases
 
+    def behind(self, answer: Answer) -> list[tuple[NDArray[np.int32], NDArray[np.int32]]]:
+        """For each row the forms of its cells without it and what is read before it: what the
+        rest of its layer and all behind decides, and what the layers behind alone decide."""
+        default = self.policy.default if answer == "action" else self._watched_default
+        empty = self.forms.number(self.atoms.full if default == "allow" else 0)
+        canvas = np.full((len(self.groups),) * 2, empty, dtype=np.int32)
+        none = np.empty(0, dtype=np.int32)
+        found = [(none, none)] * len(self.rows)
+        memo: dict[tuple[int, int, int], int] = {}
+        layer, after = len(self.policy.layers), canvas
+        for number in reversed(range(len(self.rows))):
+            row = self.rows[number]
+            if self.policy.lines[row.line].layer < layer:
+                layer, after = self.policy.lines[row.line].layer, canvas.copy()
+            block = self.block(row)
+            if block is not None and answer in self.answers_of(row):
+                found[number] = canvas[block].copy(), after[block]
+                self._paint(canvas, after, row, memo)
+        return found
+
     @property
     def _watched_default(self) -> Action:
         return self.policy.observed_default or self.policy.default

@@ -1,18 +1,22 @@
-"""Findings about the matrix: what no packet reaches, and by what it is hidden.
+"""Findings about the matrix: what no packet reaches, what contradicts, what changes nothing.
 
-Rule kept here (semantics, section 4): a line or an entry is shadowed when no packet reaches it in
+Rules kept here (semantics, section 4): a line or an entry is shadowed when no packet reaches it in
 either answer. A line that applies to no cell is unused, not shadowed. The closing ``otherwise``
-of a permission counts as reach of its line, not as an entry of its own.
+of a permission counts as reach of its line, not as an entry of its own. Two lines contradict
+where they are equally specific in one layer, neither mirrors the other, and one allows what the
+other denies. A line is redundant if packets reach it and no decision changes without it; one
+whose entries ask for a log or an answer does something.
 """
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
 
-from oaktag.core.groups import ITSELF
+from oaktag.core.groups import ITSELF, STAR, UNTAGGED
 from oaktag.core.matrix import ANSWERS, Answer, Matrix, Row
 from oaktag.core.permissions import Forms
 
@@ -128,3 +132,119 @@ def _shadowed(matrix: Matrix, row: Row, entry: int | None, mask: int) -> Shadowe
         if p.row >= 0 and p.mask & mask
     ]
     return Shadowed(row.line, entry, (source, destination), mask, tuple(dict.fromkeys(by)))
+
+
+@dataclass(frozen=True, slots=True)
+class Contradiction:
+    """Two lines (``first`` is read first), a cell they share, and what they disagree on."""
+
+    first: int
+    second: int
+    cell: tuple[int, int]
+    mask: int
+
+
+def find_contradictions(matrix: Matrix) -> list[Contradiction]:
+    """All pairs of contradicting lines, each line once with the first that it contradicts."""
+    classes: dict[tuple[int, int, int], list[Row]] = {}
+    for row in matrix.rows:
+        ends = row.source if row.destination == ITSELF else row.destination, row.source
+        toward, start = (_width(matrix, word) for word in ends)
+        rank = matrix.policy.lines[row.line].layer, toward, start
+        classes.setdefault(rank, []).append(row)
+    found: dict[int, Contradiction] = {}
+    for rows in classes.values():
+        if len(rows) > 1:
+            for conflict in _conflicts(matrix, rows):
+                found.setdefault(conflict.second, conflict)
+    return [found[line] for line in sorted(found)]
+
+
+def _width(matrix: Matrix, word: str) -> int:
+    if word == STAR:
+        return 2
+    return 0 if word == UNTAGGED or word in matrix.groups.index else 1
+
+
+def _conflicts(matrix: Matrix, rows: list[Row]) -> Iterator[Contradiction]:
+    """Among equally specific rows: for each cell what rows so far allow, and what they deny."""
+    allowed: dict[tuple[int, int], int] = {}
+    denied: dict[tuple[int, int], int] = {}
+    spoken: dict[tuple[int, int], list[Row]] = {}
+    for row in rows:
+        effect = matrix.effects[matrix.policy.lines[row.line].permission]
+        for cell in _cells(matrix, row):
+            against = (effect.allows & denied.get(cell, 0)) | (effect.denies & allowed.get(cell, 0))
+            if against:
+                for other in spoken[cell]:
+                    held = matrix.effects[matrix.policy.lines[other.line].permission]
+                    common = (effect.allows & held.denies) | (effect.denies & held.allows)
+                    if common and other.line != row.line:
+                        first, second = sorted((other.line, row.line))
+                        yield Contradiction(first, second, cell, common)
+                        break
+            allowed[cell] = allowed.get(cell, 0) | effect.allows
+            denied[cell] = denied.get(cell, 0) | effect.denies
+            spoken.setdefault(cell, []).append(row)
+
+
+def _cells(matrix: Matrix, row: Row) -> Iterator[tuple[int, int]]:
+    for source in matrix.groups.members(row.source):
+        if row.destination == ITSELF:
+            yield source, source
+        else:
+            for destination in matrix.groups.members(row.destination):
+                yield source, destination
+
+
+def find_redundant(matrix: Matrix) -> list[int]:
+    """The lines that packets reach and that change no decision in either answer, in order."""
+    reached: set[int] = set()
+    changing: set[int] = set()
+    for answer in ANSWERS:
+        behind = matrix.behind(answer)
+        undecided, layer = _Undecided(matrix), 0
+        for number, row in enumerate(matrix.rows):
+            line = matrix.policy.lines[row.line]
+            while layer < line.layer:
+                undecided.leave_layer()
+                layer += 1
+            block = matrix.block(row)
+            if block is None or answer not in matrix.answers_of(row):
+                continue
+            if row.line not in changing:
+                live = undecided.live[block]
+                for left, below, later in _triples(live, *behind[number]):
+                    if _differs(matrix, row, undecided.forms[left], below, later):
+                        changing.add(row.line)
+                        break
+            if undecided.meet(matrix, row):
+                reached.add(row.line)
+    speaking = {
+        number
+        for number, permission in enumerate(matrix.policy.permissions)
+        if any(e.log or e.answer for e in permission.entries)
+    }
+    return [
+        n for n in sorted(reached - changing) if matrix.policy.lines[n].permission not in speaking
+    ]
+
+
+def _triples(
+    live: NDArray[np.int32], below: NDArray[np.int32], later: NDArray[np.int32]
+) -> set[tuple[int, int, int]]:
+    return set(
+        zip(live.ravel().tolist(), below.ravel().tolist(), later.ravel().tolist(), strict=True)
+    )
+
+
+def _differs(matrix: Matrix, row: Row, left: int, below: int, later: int) -> bool:
+    """Whether a row decides some packet that reaches it otherwise than what comes behind it."""
+    under, after = matrix.forms[below], matrix.forms[later]
+    for action, mask in matrix.effects[matrix.policy.lines[row.line].permission].steps:
+        hit = left & mask
+        left &= ~mask
+        rest = {"allow": matrix.atoms.full, "deny": 0, "pass": after}[action]
+        if hit & (under ^ rest):
+            return True
+    return False

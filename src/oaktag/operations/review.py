@@ -1,13 +1,25 @@
-"""``review``: findings about the matrix, each with an example packet."""
+"""``review``: findings about the matrix, each with an example packet that was decided first."""
 
 from __future__ import annotations
 
-from oaktag.core.review import Shadowed, find_shadowed
+from collections.abc import Iterator
+from datetime import date
+
+from oaktag.core.groups import STAR
+from oaktag.core.lines import Line
+from oaktag.core.packets import Box, Packet
+from oaktag.core.review import Shadowed, find_contradictions, find_redundant, find_shadowed
 from oaktag.core.services import packet_text
 from oaktag.findings import Finding, finding
 from oaktag.operations.documents import Document, packet_json
 from oaktag.operations.model import Model
+from oaktag.operations.unused import unused
 from oaktag.operations.weigh import borne
+
+#: Within so many days a line expires soon.
+SOON = 30
+#: What routers send back where a packet is too big (RFC 1191, section 4; RFC 8201, section 4).
+TOO_BIG = (Box(4, (1, 1), (3, 3), (4, 4)), Box(6, (58, 58), (2, 2), (0, 0)))
 
 
 def review(model: Model) -> Document:
@@ -16,8 +28,17 @@ def review(model: Model) -> Document:
 
 
 def findings(model: Model) -> list[Finding]:
-    """Shadowed lines and entries."""
-    return [_shadowed(model, s) for s in find_shadowed(model.matrix)]
+    """Everything that section 4 names and that needs no paths."""
+    fine = model.cut_along(TOO_BIG)
+    return [
+        *(_shadowed(model, s) for s in find_shadowed(model.matrix)),
+        *_contradicting(model),
+        *_redundant(model),
+        *_swapped(model),
+        *_too_big(fine),
+        *unused(model),
+        *_expiring(model),
+    ]
 
 
 def _shadowed(model: Model, found: Shadowed) -> Finding:
@@ -26,30 +47,190 @@ def _shadowed(model: Model, found: Shadowed) -> Finding:
     first = found.mask
     if found.entry is None and permission.entries:
         first = model.atoms.mask(permission.entries[0].boxes)
-    packet = model.atoms.packet(first)
-    source, destination = (model.groups.all[g].id for g in found.cell)
     by = [model.lines[n].location for n in found.by if n != found.line]
     listed = ", ".join(str(place) for place in by[:3]) + (" …" if len(by) > 3 else "")
-    way = f"{line.source} → {line.destination} ({permission.name})"
     if found.entry is None:
-        code, what = "OT301", f"no packet reaches the line {way}"
+        code, what = "OT301", f"no packet reaches the line {_way(model, line)}"
     else:
         entry = permission.entries[found.entry]
         code = "OT302"
-        what = f"no packet reaches the entry {entry.action}: {entry.text} of the line {way}"
+        entry_text = f"{entry.action}: {entry.text}"
+        what = f"no packet reaches the entry {entry_text} of the line {_way(model, line)}"
         if not by:
             listed = f"an earlier entry of {permission.name}"
     narrower = "move it above, make what hides it narrower, or take it out"
     return finding(
-        code,
-        line.location,
+        code, line.location,
         f"{what}; {listed or 'an earlier line'} decides all of its packets first",
-        f"{narrower}: oaktag cell {source} {destination} shows the order",
-        {
-            "source": source,
-            "destination": destination,
-            "packet": packet_json(packet),
-            "text": packet_text(*packet),
-            "by": [{"file": p.file, "line": p.line} for p in by],
-        },
-    )
+        f"{narrower}: oaktag cell {_names(model, found.cell)} shows the order",
+        _example(model, found.cell, model.atoms.packet(first), found.by, found.line),
+    )  # fmt: skip
+
+
+def _contradicting(model: Model) -> Iterator[Finding]:
+    for found in find_contradictions(model.matrix):
+        first, second = model.lines[found.first], model.lines[found.second]
+        yield finding(
+            "OT303", second.location,
+            f"the line {_way(model, second)} contradicts {first.location}, {_way(model, first)}: "
+            "both are equally specific, and the order in the file decides",
+            f"make one of them narrower, or take it out: oaktag cell {_names(model, found.cell)} "
+            "shows both",
+            _example(
+                model, found.cell, model.atoms.packet(found.mask), (found.first,), found.second
+            ),
+        )  # fmt: skip
+
+
+def _redundant(model: Model) -> Iterator[Finding]:
+    for number in find_redundant(model.matrix):
+        line = model.lines[number]
+        yield finding(
+            "OT304", line.location,
+            f"the line {_way(model, line)} changes nothing: without it every packet is decided "
+            "the same",
+            "take it out, or let its permission log what it is there to show",
+        )  # fmt: skip
+
+
+# -- swapped -------------------------------------------------------------------------------------
+
+
+def _swapped(model: Model) -> Iterator[Finding]:
+    """Lines of a pair of their own that has none the other way, where that is what is meant."""
+    own = {(line.source, line.destination) for line in model.lines if line.counts(model.today)}
+    for line in model.lines:
+        back = line.destination, line.source
+        ends = {line.source, line.destination}
+        if not line.counts(model.today) or line.way == "both" or back in own or len(ends) == 1:
+            continue
+        if not all(word in model.groups.index or word == STAR for word in ends):
+            continue
+        why = _expected_back(model, line) or _served_by_users(model, line)
+        if why:
+            yield finding(
+                "OT305", line.location,
+                f"source and destination of {_way(model, line)} look swapped: {why}",
+                f"exchange them, or add the line {line.destination} → {line.source}",
+            )  # fmt: skip
+
+
+def _expected_back(model: Model, line: Line) -> str | None:
+    """An expectation that fails and asks for just what this line allows, the other way."""
+    effect = model.matrix.effects[line.permission]
+    for expectation in (*model.files.expectations, *model.files.keep_open):
+        asked = model.atoms.mask(expectation.boxes)
+        if expectation.kind not in ("at-least", "exactly", "allowed") or not asked:
+            continue
+        if asked & ~effect.allows:
+            continue
+        pairs = [
+            (s, d)
+            for s in model.groups_of(expectation.source)
+            for d in model.groups_of(expectation.destination)
+        ]
+        sources, destinations = (
+            set(model.groups.members(word)) for word in (line.destination, line.source)
+        )
+        fails = any(asked & ~_allowed(model, pair) for pair in pairs)
+        if fails and pairs and all(s in sources and d in destinations for s, d in pairs):
+            ends = f"{expectation.source.word} → {expectation.destination.word}"
+            return f"{expectation.location} expects it of {ends}, and that fails"
+    return None
+
+
+def _served_by_users(model: Model, line: Line) -> str | None:
+    """Whether servers alone are to reach what users alone offer."""
+    if STAR in (line.source, line.destination):
+        return None
+    if not model.matrix.effects[line.permission].allows:
+        return None
+    kinds = [_kinds(model, model.groups.index[w]) for w in (line.source, line.destination)]
+    if kinds == [{"server"}, {"user"}]:
+        return f"all of {line.source} are servers, and all of {line.destination} are users"
+    return None
+
+
+def _kinds(model: Model, group: int) -> set[str]:
+    given = model.assignment.group
+    return {model.files.endpoints.kind(row) for row in range(len(given)) if given[row] == group}
+
+
+# -- other findings ------------------------------------------------------------------------------
+
+
+def _too_big(model: Model) -> Iterator[Finding]:
+    """Lines that deny what routers answer to a sender, where the sender may send TCP or UDP."""
+    needed = model.atoms.mask(TOO_BIG)
+    flows = model.atoms.mask([Box(0, (6, 6)), Box(0, (17, 17))])
+    size, told = len(model.groups), set[int]()
+    denying = {
+        number for number, effect in enumerate(model.matrix.effects) if effect.denies & needed
+    }
+    if not any(line.permission in denying for line in model.lines):
+        return
+    for s in range(size):
+        for d in range(size):
+            if not _allowed(model, (d, s)) & flows or _allowed(model, (s, d)) & needed == needed:
+                continue
+            for piece in model.matrix.pieces(s, d, "action"):
+                if piece.row < 0 or piece.action == "allow" or not piece.mask & needed:
+                    continue
+                number = model.matrix.rows[piece.row].line
+                if number not in told:
+                    told.add(number)
+                    line = model.lines[number]
+                    there, here = model.groups.all[d].id, model.groups.all[s].id
+                    packet = model.atoms.packet(piece.mask & needed)
+                    yield finding(
+                        "OT306", line.location,
+                        f"the line {_way(model, line)} denies the ICMP that tells {there} when its "
+                        f"packets to {here} are too big: large ones vanish without a word",
+                        "allow icmp4/3/4 and icmp6/2 before it denies the rest",
+                        _example(model, (s, d), packet, (number,), -1),
+                    )  # fmt: skip
+
+
+def _expiring(model: Model) -> Iterator[Finding]:
+    for line in model.lines:
+        if line.expires is None or line.mode == "off":
+            continue
+        day = date.fromordinal(line.expires)
+        if line.expires < model.today:
+            yield finding(
+                "OT309", line.location,
+                f"the line {_way(model, line)} has expired on {day}, and no longer counts",
+                "take it out, or give it a later day",
+            )  # fmt: skip
+        elif line.expires <= model.today + SOON:
+            yield finding(
+                "OT310", line.location, f"the line {_way(model, line)} expires on {day}",
+                "give it a later day if it is still needed",
+            )  # fmt: skip
+
+
+def _way(model: Model, line: Line) -> str:
+    name = model.files.policy.permissions[line.permission].name
+    return f"{line.source} → {line.destination} ({name})"
+
+
+def _names(model: Model, cell: tuple[int, int]) -> str:
+    return " ".join(model.groups.all[g].id for g in cell)
+
+
+def _allowed(model: Model, cell: tuple[int, int]) -> int:
+    return model.matrix.forms[int(model.matrix.action_form[cell])]
+
+
+def _example(
+    model: Model, cell: tuple[int, int], packet: Packet, by: tuple[int, ...], but: int
+) -> Document:
+    source, destination = (model.groups.all[g].id for g in cell)
+    places = [model.lines[n].location for n in by if n != but]
+    return {
+        "source": source,
+        "destination": destination,
+        "packet": packet_json(packet),
+        "text": packet_text(*packet),
+        "by": [{"file": p.file, "line": p.line} for p in places],
+    }

@@ -246,7 +246,9 @@ def with_permission(text: str, name: str, action: str, services: list[str]) -> s
         return f"{text}{lead}permissions:\n  {name}:\n    - {entry}\n"
     _, node = found
     if not isinstance(node, yaml.MappingNode) or not node.value:
-        raise UsageError("permissions.yaml has no permission to put this one behind; add it by hand")
+        raise UsageError(
+            "permissions.yaml has no permission to put this one behind; add it by hand"
+        )
     if node.flow_style:
         at = _end(node.value[-1][1])
         return f"{text[:at]}, {name}: [{{{entry}}}]{text[at:]}"

@@ -19,6 +19,7 @@ from oaktag.core.services import (
     with_sender_ports,
 )
 from oaktag.errors import UsageError
+from oaktag.located import Location
 from oaktag.workspace.textfile import Problems
 from oaktag.workspace.yamlfile import Node, YamlFile
 
@@ -26,11 +27,19 @@ FILE = "permissions.yaml"
 ACTIONS: tuple[EntryAction, ...] = ("allow", "deny", "pass")
 
 
+class NamedService(NamedTuple):
+    """A service of the workspace's own as it is written: of which words, and where."""
+
+    parts: tuple[str, ...]
+    location: Location
+
+
 class Permissions(NamedTuple):
     """All permissions in file order, and the workspace's own services."""
 
     permissions: tuple[Permission, ...]
     services: dict[str, tuple[Box, ...]]
+    named: dict[str, NamedService]
 
 
 def read_permissions(root: Path, problems: Problems) -> Permissions | None:
@@ -41,7 +50,8 @@ def read_permissions(root: Path, problems: Problems) -> Permissions | None:
     top = file.fields(file.root, FILE, ("services", "permissions"), ("permissions",))
     if top is None:
         return None
-    services = _Services(file, top.get("services")).resolve()
+    own = _Services(file, top.get("services"))
+    services = own.resolve()
     found: list[Permission] = []
     for name, key, node in file.pairs(top["permissions"], "permissions"):
         if not SERVICE_NAME.fullmatch(name):
@@ -49,7 +59,7 @@ def read_permissions(root: Path, problems: Problems) -> Permissions | None:
             continue
         permission = _read_permission(file, name, key, node, services)
         found.append(permission)
-    return Permissions(tuple(found), services)
+    return Permissions(tuple(found), services, own.named)
 
 
 class _Services:
@@ -58,6 +68,7 @@ class _Services:
     def __init__(self, file: YamlFile, node: Node | None) -> None:
         self.file = file
         self.parts: dict[str, list[tuple[str, Node]]] = {}
+        self.named: dict[str, NamedService] = {}
         for name, key, value in file.pairs(node, "services"):
             if not SERVICE_NAME.fullmatch(name) or name in RESERVED:
                 file.fail(key, f"{name!r} cannot be the name of a service", "as in loans-api")
@@ -65,6 +76,8 @@ class _Services:
                 file.clash(key, f"{name!r} is {', '.join(NAMED[name])} already", "another name")
             else:
                 self.parts[name] = file.texts(value, f"the service {name}")
+                words = tuple(text for text, _ in self.parts[name])
+                self.named[name] = NamedService(words, file.place(key))
         self.done: dict[str, tuple[Box, ...]] = {}
 
     def resolve(self) -> dict[str, tuple[Box, ...]]:
