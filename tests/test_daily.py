@@ -268,3 +268,30 @@ def test_boxes_of_a_comparison_read_as_services(shipped: Path) -> None:
             head, _, rest = word.partition("/")
             for part in head.split(","):
                 assert parse_service(f"{part}/{rest}" if rest else part)
+
+
+def test_verify_is_the_four_in_one(oaktag: Run, shipped: Path, shipped_mended: Path) -> None:
+    """One exit status, and JUnit that a parser of its own reads as the expectations stand."""
+    from xml.etree import ElementTree
+
+    for folder, status in ((shipped, 1), (shipped_mended, 0)):
+        ran = oaktag("-C", folder, "verify", "--json", "--junit", "said.xml")
+        assert ran.status == status
+        jsonschema.validate(ran.json, _schema("verify"))
+        singly = {
+            name: oaktag("-C", folder, name).status
+            for name in ("check", "review", "expect", "reach")
+        }
+        assert {p["part"]: int(not p["well"]) for p in ran.json["parts"]} == singly
+        rows = oaktag("-C", folder, "expect", "--json", "--junit", "again.xml").json
+        suite = ElementTree.parse(folder / "said.xml").getroot()
+        assert (folder / "said.xml").read_bytes() == (folder / "again.xml").read_bytes()
+        failed = [c.get("line") for c in suite if c.find("failure") is not None]
+        every = [*rows["expectations"], *rows["keep_open"]]
+        assert failed == [str(r["line"]) for r in every if not r["holds"]]
+        assert suite.get("tests") == str(len(every)) and suite.get("failures") == str(len(failed))
+    assert oaktag("-C", shipped, "verify", "--fail-on", "warning").status == 1
+    config = shipped_mended / "groups.yaml"
+    config.write_text(config.read_text().replace("tag: 320", "tag: 310"))
+    ran = oaktag("-C", shipped_mended, "verify")
+    assert ran.status == 1 and "OT100 groups.yaml:4" in ran.out

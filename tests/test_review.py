@@ -74,7 +74,7 @@ def test_contradictions_are_true(stack: Stack, tmp_path: Path) -> None:
             alone.layers[0][0]["mode"] = "enforce"
             answers.add(
                 alone.decide(example["source"], example["destination"], packet, "action")[:2]
-            )  # type: ignore[arg-type]
+            )
         assert {a for a, _ in answers} == {"allow", "deny"}
         assert all(line is not None for _, line in answers)
 

@@ -46,6 +46,7 @@ COMMANDS = {
     "compare": "what differs between two versions, or if observed lines were enforced",
     "expect": "prove the expectations",
     "review": "findings about the matrix",
+    "verify": "check, review, expect and reach in one exit status, for CI",
     "compile": "write the access lists, proved",
     "prove": "read lists back and prove them equal to the matrix",
     "reach": "do tags reach every point on every path",

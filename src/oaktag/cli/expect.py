@@ -20,11 +20,17 @@ from oaktag.cli.context import (
 
 
 @click.command("expect")
+@click.option("--junit", metavar="FILE", help="Write them as JUnit XML too.")
 @as_json
 @pass_context
-def command(context: Context, as_json: bool) -> int:
+def command(context: Context, junit: str | None, as_json: bool) -> int:
     """Prove the expectations and keep_open; a packet for each that fails."""
-    document = context.workspace().expect()
+    workspace = context.workspace()
+    document = workspace.expect()
+    if junit:
+        from oaktag.report.junit import write_junit
+
+        write_junit(document, workspace.model.files.config.workspace, context.path(junit))
     rows: list[dict[str, Any]] = document["expectations"] + document["keep_open"]
     broken = [r for r in rows if not r["holds"]]
     if as_json:

@@ -377,6 +377,12 @@ class Workspace:
 
         return expect(self.model)
 
+    def verify(self) -> Document:
+        """Check, review, expect and reach in one."""
+        from oaktag.operations.verify import verify
+
+        return verify(self.model)
+
     def review(self) -> Document:
         """Findings about the matrix."""
         from oaktag.operations.review import review

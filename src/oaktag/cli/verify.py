@@ -1,0 +1,66 @@
+"""``oaktag verify``."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import click
+
+from oaktag.cli.context import (
+    Context,
+    as_json,
+    emit,
+    fail_on,
+    failed,
+    hint,
+    pass_context,
+    place,
+    say,
+    table,
+)
+from oaktag.errors import WorkspaceError
+
+
+@click.command("verify")
+@click.option("--junit", metavar="FILE", help="Write the expectations as JUnit XML too.")
+@as_json
+@fail_on
+@pass_context
+def command(context: Context, junit: str | None, as_json: bool, fail_on: str) -> int:
+    """Check, review, expect and reach in one exit status, for CI."""
+    try:
+        workspace = context.workspace()
+    except WorkspaceError as error:
+        if any(p.kind == "form" for p in error.problems):
+            raise
+        from oaktag.operations.verify import contradiction
+
+        document = contradiction(error)
+    else:
+        document = workspace.verify()
+        if junit:
+            from oaktag.report.junit import write_junit
+
+            name = workspace.model.files.config.workspace
+            write_junit(workspace.expect(), name, context.path(junit))
+    if as_json:
+        emit(document)
+    else:
+        _text(document)
+    well = all(p["well"] for p in document["parts"])
+    return int(not well or failed(document["findings"], fail_on))
+
+
+def _text(document: dict[str, Any]) -> None:
+    table(
+        ("", "part", "what it says"),
+        [("well" if p["well"] else "FAILS", p["part"], p["text"]) for p in document["parts"]],
+    )
+    for found in document["findings"]:
+        if found["severity"] == "error":
+            say(f"{found['code']} {place(found)}: {found['message']}")
+    for row in document["failed"]:
+        say(f"{place(row)} fails: {row['from']} → {row['to']}: {row['asks']}")
+    wrong = [p["part"] for p in document["parts"] if not p["well"]]
+    if wrong:
+        hint(f"{' and '.join(f'oaktag {name}' for name in wrong)} says more")
