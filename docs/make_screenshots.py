@@ -26,12 +26,22 @@ SHOTS = {
     "matrix": ("quillmere", ["oaktag matrix"]),
     "cell": ("quillmere", ["oaktag cell kiosks catalogue", "oaktag decide ivo loans-1 ssh"]),
     "review": ("quillmere", ["oaktag review"]),
+    "describe": ("quillmere", ["oaktag describe kiosks", "oaktag callers loans-db"]),
+    "compare": ("quillmere", ["oaktag compare ../quillmere-mended .", "oaktag compare --if-enforced", "oaktag verify"]),
+    "grant": ("quillmere", ["oaktag grant ada scans-1 ssh --until 2027-01-31", "oaktag set --where 'note=isolation*' --mode enforce --dry-run"]),
     "expect": ("quillmere", ["oaktag expect"]),
     "reach": ("quillmere", ["oaktag reach"]),
-    "compile": ("quillmere", ["oaktag compile", "oaktag prove", "sed -n '/map from_520 /,/^$/p;/chain pa8d98bf634/,/^$/p' lists/hall-edge.nft"]),
+    "compile": ("quillmere", ["oaktag compile", "oaktag prove", "sed -n '/map from_520 /,/^$/p' lists/hall-edge.nft"]),
     "lab": ("quillmere-mended", ["oaktag lab up", "oaktag lab probe", "oaktag lab down"]),
     "bindings": ("quillmere", ["oaktag bindings --at hall-edge | head -30", "oaktag bindings --at hall-edge 10.20.2.103 10.20.12.41"]),
 }  # fmt: skip
+
+
+#: picture → (folder, the command that draws it)
+FIGURES = {
+    "matrix-figure": ("quillmere", "oaktag matrix --figure"),
+    "around-figure": ("quillmere", "oaktag around data-stores --figure"),
+}
 
 
 def take(name: str, folder: Path, commands: list[str]) -> None:
@@ -88,6 +98,10 @@ def main(names: list[str]) -> None:
             for name, (folder, commands) in SHOTS.items():
                 if not names or name in names:
                     take(name, Path(place) / folder, commands)
+            for name, (folder, command) in FIGURES.items():
+                if not names or name in names:
+                    made = [*command.split(), str(OUT / f"{name}.png")]
+                    subprocess.run(made, cwd=Path(place) / folder, check=True, stdout=subprocess.DEVNULL)
     finally:
         screen.terminate()
         screen.wait()

@@ -24,6 +24,7 @@ from oaktag.errors import UnreadableList
 from oaktag.operations.lists import list_of, list_text, refute
 from oaktag.operations.model import Model
 from oaktag.testing.slow import Stack
+from oaktag.testing.slow_reach import exchanged
 from oaktag.testing.strategies import stacks, write_stack
 
 #: Who has which address where: two segments behind the node, one beyond a link, and nobody's.
@@ -48,6 +49,7 @@ points = st.fixed_dictionaries(
         "scope": st.sampled_from(("all", "known", {"destinations": ["cy", "front"]}, {"sources": ["ada"]})),
         "outside": st.sampled_from(("allow", "deny")),
         "if_differ": st.sampled_from(("frame", "bindings")),
+        "stateful": st.sampled_from((True, True, False)),
     }
 )  # fmt: skip
 
@@ -102,6 +104,8 @@ def _meant(stack: Stack, point: dict[str, Any], question: Question) -> bool:
             return bool(point["outside"] == "allow")
     if point["scope"] == "known" and d not in _behind(point):
         return bool(point["outside"] == "allow")
+    if not point["stateful"] and stack.decide(d, s, exchanged(packet), "action")[0] == "allow":
+        return True
     return stack.decide(s, d, packet, "action")[0] == "allow"
 
 

@@ -28,6 +28,7 @@ points = st.fixed_dictionaries(
     {
         "mode": st.sampled_from(("enforce", "enforce", "enforce", "observe", "off")),
         "inside": st.booleans(),
+        "stateful": st.sampled_from((True, True, True, False)),
         "outside": st.sampled_from(("allow", "deny")),
         "if_differ": st.sampled_from(("frame", "bindings")),
         "match": st.sampled_from(({"source": "tag"}, {"source": "tag"}, {"source": "address"})),
@@ -147,7 +148,8 @@ def test_reach_is_what_walking_finds(net: Net, tmp_path: Path) -> None:
         ends = [flow[e][k] for e in ("source", "destination") for k in ("segment", "group")]
         why = [(r["node"], r["why"]) for r in flow["reasons"]]
         effects = {p["effect"] for p in flow["packets"]}
-        row = [flow["result"], flow["at"], why, "leak" in effects, "break" in effects]
+        row = [flow["result"], flow["at"], why, "leak" in effects, "break" in effects,
+               flow["open_for_answers"]]  # fmt: skip
         same = found.setdefault((*ends, tuple(flow["path"])), row)
         # Parallel links that fare differently are different paths, told apart by their links.
         if same != row:
@@ -157,7 +159,8 @@ def test_reach_is_what_walking_finds(net: Net, tmp_path: Path) -> None:
     for key, row in found.items():
         if row != ["parallel"]:
             walked = slow[key]
-            assert row == [walked.result, walked.at, walked.why, walked.leak, walked.gone], key
+            assert row == [walked.result, walked.at, walked.why, walked.leak, walked.gone,
+                           walked.answers], key  # fmt: skip
 
 
 def test_default_tags_stand_for_unknown_hosts(tmp_path: Path) -> None:

@@ -46,6 +46,7 @@ class AccessList:
         blocks: destination tag → source tag → chain; cells that it holds.
         chains: name → entries, of which the last matches everything.
         outside: what meets packets of other cells: (action, would).
+        stateful: whether the rest of a flow passes once its first packet did.
     """
 
     point: str
@@ -58,6 +59,7 @@ class AccessList:
     blocks: Mapping[int, Mapping[int, str]]
     chains: Mapping[str, tuple[ListEntry, ...]]
     outside: tuple[Action, Action]
+    stateful: bool = True
 
     @property
     def entries(self) -> int:

@@ -3,18 +3,21 @@
 Rules kept here (semantics, section 5): the list decides as the matrix does for the tags that the
 point sees; entries that cannot match are left out; equal chains are shared and named by their
 content, so that a change elsewhere renames nothing; a point in ``observe`` lets all pass and
-records what ``action`` would have denied.
+records what ``action`` would have denied; a stateless point's list also allows the answers to
+what the opposite cell allows.
 """
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from dataclasses import replace
+from functools import partial
 from hashlib import blake2b
 
 from oaktag.core.accesslist import DEFAULT_KEY, AccessList, Frames, ListEntry
 from oaktag.core.addresses import Range
 from oaktag.core.lines import Action
-from oaktag.core.matrix import Matrix, Part, Piece
+from oaktag.core.matrix import ANSWERS, Matrix, Part, Piece
 from oaktag.core.network import Network, Point
 from oaktag.core.packets import FAMILIES, ICMP_OF, PORTED, Atoms, Ranges, Region, runs
 
@@ -38,7 +41,7 @@ def compile_point(
         scope: indices of source and destination groups whose cells it holds.
     """
     groups = matrix.groups
-    writer = _Chains(matrix, keys, point.mode == "observe")
+    writer = _Chains(matrix, keys, point)
     blocks = {
         groups.tag(d): {groups.tag(s): writer.chain(s, d) for s in scope[0]} for d in scope[1]
     }
@@ -55,21 +58,22 @@ def compile_point(
         blocks={d: dict(sorted(row.items())) for d, row in sorted(blocks.items())},
         chains=dict(sorted(writer.chains().items())),
         outside=("allow" if observed else point.outside, point.outside),
+        stateful=point.stateful,
     )
 
 
 class _Chains:
     """Chains by content; cells of one content share one, and their keys are gathered."""
 
-    def __init__(self, matrix: Matrix, keys: list[str], observe: bool) -> None:
+    def __init__(self, matrix: Matrix, keys: list[str], point: Point) -> None:
         self.matrix = matrix
         self.keys = keys
-        self.observe = observe
+        self.point = point
         self._entries: dict[str, list[ListEntry]] = {}
 
     def chain(self, source: int, destination: int) -> str:
         """The name of the chain for one cell."""
-        entries = entries_of(self.matrix, source, destination, self.keys, self.observe)
+        entries = entries_of(self.matrix, source, destination, self.keys, self.point)
         content = repr([replace(e, keys=()) for e in entries])
         name = "p" + blake2b(content.encode(), digest_size=5).hexdigest()
         held = self._entries.setdefault(name, entries)
@@ -84,12 +88,14 @@ class _Chains:
 
 
 def entries_of(
-    matrix: Matrix, source: int, destination: int, keys: list[str], observe: bool
+    matrix: Matrix, source: int, destination: int, keys: list[str], point: Point
 ) -> list[ListEntry]:
     """One cell as ordered entries, the first that matches deciding; the last matches everything."""
     decided = 0
+    observe = point.mode == "observe"
     result: list[ListEntry] = []
-    steps = _joined(matrix, matrix.parts(source, destination), observe)
+    parts_of = matrix.parts if point.stateful else partial(_with_answers, matrix)
+    steps = _joined(matrix, parts_of(source, destination), observe)
     for number, parts in enumerate(steps):
         entry = _entry(matrix, parts, keys, observe)
         mask = sum(p.mask for p in parts)
@@ -98,6 +104,31 @@ def entries_of(
         result += [replace(entry, region=region) for region in regions]
         decided |= mask
     return result
+
+
+def _with_answers(matrix: Matrix, source: int, destination: int) -> list[Part]:
+    """The parts of a cell, where what answers the opposite cell is allowed by that cell's lines."""
+    acts, woulds = (
+        [p for p in matrix.pieces(destination, source, answer) if p.action == "allow"]
+        for answer in ANSWERS
+    )
+    return [
+        Part(common, a, w)
+        for part in matrix.parts(source, destination)
+        for a in _answered(matrix, part.mask, part.action, acts)
+        for w in _answered(matrix, part.mask, part.would, woulds)
+        if (common := a.mask & w.mask)
+    ]
+
+
+def _answered(matrix: Matrix, mask: int, piece: Piece, back: list[Piece]) -> Iterator[Piece]:
+    """A piece of a cell, and of what it denies that which answers a piece of the opposite cell."""
+    for opposite in back if piece.action == "deny" else ():
+        hit = mask & matrix.atoms.exchanged(opposite.mask)
+        mask &= ~hit
+        if hit:
+            yield opposite._replace(mask=hit)
+    yield piece._replace(mask=mask)
 
 
 def _joined(matrix: Matrix, parts: list[Part], observe: bool) -> list[list[Part]]:

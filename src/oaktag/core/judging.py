@@ -4,7 +4,8 @@ Rules kept here (semantics, sections 5, 6 and 8): the source tag is the frame's 
 else what the point's own bindings say, and ``if_differ`` says which counts; the destination tag
 is the point's own bindings'; a judging point reports the source before the destination before
 the cell, ``unknown`` where it sees untagged for a tag, else ``wrong``; a judged packet whose cell
-is not in scope meets ``outside``.
+is not in scope meets ``outside``; a stateless point allows the union of a cell and of the answers
+to what the opposite cell allows.
 """
 
 from __future__ import annotations
@@ -73,9 +74,24 @@ class Judge:
         return source in self._sources and destination in self._destinations
 
     def allowed(self, sight: Sight) -> int:
-        """The packets that it lets pass between the tags seen, as a mask of atoms."""
+        """The packets that it lets pass between the tags seen, as a mask of atoms.
+
+        A stateless point also lets the answers pass to what the opposite cell allows, in scope or
+        not.
+        """
+        allowed = self.opening(sight)
+        if not self.point.stateful and self.holds(sight):
+            back = self._form(Sight(sight.destination, sight.source))
+            allowed |= self._matrix.atoms.exchanged(back)
+        return allowed
+
+    def opening(self, sight: Sight) -> int:
+        """The packets that it lets pass by the cell itself, not as an answer."""
         if not self.holds(sight):
             return self._matrix.atoms.full if self.point.outside == "allow" else 0
+        return self._form(sight)
+
+    def _form(self, sight: Sight) -> int:
         return self._matrix.forms[int(self._matrix.action_form[self._cell(sight)])]
 
     def _cell(self, sight: Sight) -> tuple[int, int]:

@@ -187,6 +187,7 @@ class Atoms:
         self._plane_of = {pair: plane for plane in self.planes for pair in plane.pairs}
         self._masks: dict[Box, int] = {}
         self._regions: dict[int, list[Region]] = {}
+        self._exchanged: dict[int, int] = {}
 
     def mask(self, boxes: Iterable[Box]) -> int:
         """The atoms that the boxes touch: exactly their packets, if they were cut along."""
@@ -279,6 +280,17 @@ class Atoms:
                 result |= every << (plane.offset + row * plane.columns)
         return result
 
+    def exchanged(self, mask: int) -> int:
+        """The packets whose exchanged form is in the set: ports swapped, an echo reply for an echo
+        request; all else is its own. Atoms must be cut along ``exchanged`` boxes too."""
+        if mask not in self._exchanged:
+            result = 0
+            for plane in self.planes:
+                bits = (mask & plane.full) >> plane.offset
+                result |= _turned(plane, bits) << plane.offset
+            self._exchanged[mask] = result
+        return self._exchanged[mask]
+
     def regions(self, mask: int) -> list[Region]:
         """The set as disjoint regions in the one normal form: equal sets give equal lists."""
         if mask not in self._regions:
@@ -300,6 +312,47 @@ class Atoms:
                 if protocols[families[0]]:
                     result.append(Region(families, protocols[families[0]], sources, destinations))
         return sorted(result)
+
+
+#: Echo request and echo reply: the types of ICMP (RFC 792) and ICMPv6 (RFC 4443, section 4).
+ECHO = {4: (8, 0), 6: (128, 129)}
+
+
+def exchanged(boxes: Iterable[Box]) -> list[Box]:
+    """Boxes to cut along as well, so that the exchanged form of every atom is an atom."""
+    result: list[Box] = []
+    for box in boxes:
+        low, high = box.protocols
+        for number in sorted(p for p in PORTED if low <= p <= high):
+            result.append(Box(box.family, (number, number), box.destinations, box.sources))
+            result.append(Box(box.family, (number, number), box.sources, box.destinations))
+    for family, kinds in ECHO.items():
+        number = ICMP_OF[family]
+        result += [Box(family, (number, number), (kind, kind), (0, 255)) for kind in kinds]
+    return result
+
+
+def _turned(plane: Plane, bits: int) -> int:
+    """One plane's bits with every packet's exchanged form in its place."""
+    family, protocol = plane.pairs[0]
+    columns = plane.columns
+    if protocol in PORTED:
+        if plane.rows == columns == 1:
+            return bits
+        if plane.source_cuts != plane.destination_cuts:
+            raise ValueError("the atoms are not cut along the exchanged boxes")
+        pairs = ((r, c) for r in range(plane.rows) for c in range(columns))
+        return sum((bits >> (r * columns + c) & 1) << (c * columns + r) for r, c in pairs)
+    if protocol != ICMP_OF[family]:
+        return bits
+    stripe = (1 << columns) - 1
+    swap = dict(zip(ECHO[family], reversed(ECHO[family]), strict=True))
+    result = 0
+    for row in range(plane.rows):
+        kind = swap.get(plane.source_cuts[row])
+        to = row if kind is None else plane.source_cuts.index(kind)
+        result |= (bits >> (row * columns) & stripe) << (to * columns)
+    return result
 
 
 def _natural_rank(pair: tuple[int, int]) -> int:

@@ -21,7 +21,7 @@ from oaktag.core.addresses import Range, Span
 from oaktag.core.groups import ITSELF, STAR, UNTAGGED, Groups
 from oaktag.core.lines import Action, EntryAction, Line, Policy
 from oaktag.core.network import Point
-from oaktag.core.packets import Atoms, Box, Packet, Region
+from oaktag.core.packets import Atoms, Box, Packet, Region, exchanged
 
 
 @dataclass(frozen=True, slots=True)
@@ -108,7 +108,10 @@ class _Proof:
         entries = [e for p in meant.policy.permissions for e in p.steps]
         boxes = [b for e in entries for b in e.boxes]
         regions = [e.region for c in held.chains.values() for e in c if e.region is not None]
-        self.atoms = Atoms([*boxes, *(b for r in regions for b in _boxes(r))])
+        cut = [*boxes, *(b for r in regions for b in _boxes(r))]
+        if not meant.point.stateful:
+            cut += exchanged(cut)
+        self.atoms = Atoms(cut)
         self._chains = {name: self._evaluate(chain) for name, chain in held.chains.items()}
         self._cells: dict[tuple[int, int], Both] = {}
         self._lines = sorted(
@@ -224,10 +227,17 @@ class _Proof:
         if s not in self.meant.sources or d not in self.meant.destinations:
             full = self.atoms.full * (self.meant.point.outside == "allow")
             return (self.atoms.full, full) if observed else (full, full)
-        if (s, d) not in self._cells:
-            self._cells[s, d] = self._cell(s, d)
-        action, would = self._cells[s, d]
+        action, would = self._resolved(s, d)
+        if not self.meant.point.stateful:  # and the answers to what the opposite cell allows
+            back = self._resolved(d, s)
+            action |= self.atoms.exchanged(back[0])
+            would |= self.atoms.exchanged(back[1])
         return (self.atoms.full, action) if observed else (action, would)
+
+    def _resolved(self, source: int, target: int) -> Both:
+        if (source, target) not in self._cells:
+            self._cells[source, target] = self._cell(source, target)
+        return self._cells[source, target]
 
     def _cell(self, source: int, target: int) -> Both:
         policy = self.meant.policy

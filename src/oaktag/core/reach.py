@@ -37,7 +37,8 @@ class Flow:
     """One row of reach.
 
     ``leaks`` and ``breaks`` are masks of atoms by family; ``path`` is None where the ends are not
-    connected; ``ways`` counts the paths that a grouped row stands for.
+    connected; ``open_for_answers`` says that stateless points let denied packets pass as answers
+    to what is allowed the other way; ``ways`` counts the paths that a grouped row stands for.
     """
 
     source: tuple[str, int]
@@ -48,6 +49,7 @@ class Flow:
     reasons: tuple[Reason, ...]
     leaks: Mapping[int, int]
     breaks: Mapping[int, int]
+    open_for_answers: bool = False
     ways: int = 1
 
     @property
@@ -140,7 +142,7 @@ class State:
             return Flow(*ends, None, "unconnected", None, (), {}, {})
         groups, atoms = self.matrix.groups, self.matrix.atoms
         true = groups.tag(a.group), groups.tag(b.group)
-        passes = atoms.full
+        passes = by_cells = atoms.full
         reasons: list[Reason] = []
         enforced = observed = None
         met = False
@@ -148,7 +150,7 @@ class State:
             met = True
             point, node = judge.point, path.nodes[hop]
             why = point.direction(a.segment, b.segment)
-            if b.own and node == b.node and not point.own:
+            if not point.own and any(h.own and h.node == node for h in (a, b)):
                 why = "direction"
             if why is None:
                 frame = a_tags[path.nodes[0]] if frame_arrives(path, hop, self.network) else 0
@@ -156,6 +158,7 @@ class State:
                 why = fault(sight, *true, judge.holds(sight))
                 if point.mode == "enforce":
                     passes &= judge.allowed(sight)
+                    by_cells &= judge.opening(sight)
             if why is not None:
                 reasons.append(Reason(node, why))
             elif point.mode == "enforce":
@@ -164,15 +167,20 @@ class State:
                 observed = node if observed is None else observed
         if not met:
             reasons.append(Reason(None, "no-point"))
-        should = self.matrix.forms[int(self.matrix.action_form[a.group, b.group])]
+        should, back = (
+            self.matrix.forms[int(self.matrix.action_form[cell])]
+            for cell in ((a.group, b.group), (b.group, a.group))
+        )
         family = atoms.of_family(a.family)
-        leaks = {a.family: passes & ~should & family}
+        answers = passes & ~by_cells & ~should & family
+        answers &= atoms.exchanged(back) if answers else 0
+        leaks = {a.family: passes & ~should & ~answers & family}
         breaks = {a.family: should & ~passes & family}
         if enforced is not None:
-            return Flow(*ends, path, "enforced", enforced, (), leaks, breaks)
+            return Flow(*ends, path, "enforced", enforced, (), leaks, breaks, bool(answers))
         if observed is not None:
-            return Flow(*ends, path, "observed", observed, (), leaks, breaks)
-        return Flow(*ends, path, "unenforced", None, tuple(reasons), leaks, breaks)
+            return Flow(*ends, path, "observed", observed, (), leaks, breaks, bool(answers))
+        return Flow(*ends, path, "unenforced", None, tuple(reasons), leaks, breaks, bool(answers))
 
     def _judges_on(self, path: Path) -> Iterator[tuple[int, Judge]]:
         for hop, name in enumerate(path.nodes):
@@ -192,7 +200,10 @@ def _weaker(a: Flow, b: Flow) -> Flow:
         return result, ("leak", "break", "exact").index(flow.effect) if result == 0 else 0, -late
 
     weak = min(a, b, key=strength)
-    return replace(weak, leaks=_either(a.leaks, b.leaks), breaks=_either(a.breaks, b.breaks))
+    return replace(
+        weak, leaks=_either(a.leaks, b.leaks), breaks=_either(a.breaks, b.breaks),
+        open_for_answers=a.open_for_answers or b.open_for_answers,
+    )  # fmt: skip
 
 
 def _either(a: Mapping[int, int], b: Mapping[int, int]) -> dict[int, int]:
@@ -219,5 +230,6 @@ def _grouped(flows: Sequence[Flow]) -> Iterator[Flow]:
                 alike[key] = replace(
                     known, ways=known.ways + 1, leaks=_either(known.leaks, flow.leaks),
                     breaks=_either(known.breaks, flow.breaks),
+                    open_for_answers=known.open_for_answers or flow.open_for_answers,
                 )  # fmt: skip
         yield from alike.values()

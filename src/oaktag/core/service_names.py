@@ -28,7 +28,6 @@ telnet 23/tcp
 smtp 25/tcp
 time 37/tcp+udp
 whois 43/tcp
-tacacs 49/tcp+udp
 domain 53/tcp+udp
 bootps 67/udp
 bootpc 68/udp
@@ -148,7 +147,6 @@ l2f 1701/udp
 radius 1812/udp
 radius-acct 1813/udp
 mqtt 1883/tcp
-cisco-sccp 2000/tcp
 nfs 2049/tcp
 gnunet 2086/tcp+udp
 rtcm-sc104 2101/tcp+udp

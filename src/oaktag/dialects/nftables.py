@@ -36,6 +36,7 @@ _FRAMES: dict[Frames, str] = {
     "bindings": "bindings, else frame",
     "ignored": "bindings",
 }
+_KEPT = {True: "", False: "; every packet judged"}
 _RESTORED = f"meta mark & {FLAG:#x} == {FLAG:#x} meta mark set"
 
 
@@ -62,7 +63,7 @@ def write(held: AccessList) -> str:
     body += ["", "chain outside {", f"\t{_outcome(outside, would, None, False)}", "}"]
     lines = [
         "# Oak Tag access list, form 1",
-        f"# point {held.point}; source tag from {_FRAMES[held.frames]}",
+        f"# point {held.point}; source tag from {_FRAMES[held.frames]}{_KEPT[held.stateful]}",
         f"table inet {table_name(held.point)} {{",
         *(f"\t{line}" if line else "" for line in body),
         "}",
@@ -119,7 +120,7 @@ def _head(held: AccessList) -> list[str]:
     lines = [
         "chain judge {",
         "\ttype filter hook forward priority filter; policy accept;",
-        "\tct state { established, related } accept",
+        *(["\tct state { established, related } accept"] if held.stateful else []),
         "\tip saddr 169.254.0.0/16 accept",
         "\tip daddr { 169.254.0.0/16, 224.0.0.0/4 } accept",
         "\tip6 saddr fe80::/10 accept",
@@ -304,7 +305,7 @@ def read(text: str) -> AccessList:
     """
     reader = _Reader(text)
     reader.exactly("# Oak Tag access list, form 1")
-    head = reader.take(r"# point ([a-z0-9.-]+); source tag from ([a-z, ]+)")
+    head = reader.take(r"# point ([a-z0-9.-]+); source tag from ([a-z, ]+)(; every packet judged)?")
     point = head[1]
     frames = next((k for k, v in _FRAMES.items() if v == head[2]), None)
     if frames is None:
@@ -315,8 +316,9 @@ def read(text: str) -> AccessList:
     origins, toward = (_read_spans(reader, word) for word in ("origins", "targets"))
     inside = _read_inside(reader)
     shell = AccessList(
-        point, frames, sources, targets, origins, toward, inside, {}, {}, ("allow", "allow")
-    )
+        point, frames, sources, targets, origins, toward, inside, {}, {}, ("allow", "allow"),
+        head[3] is None,
+    )  # fmt: skip
     reader.exactly(*(f"\t{line}" if line else "" for line in _head(shell)))
     blocks = _read_blocks(reader)
     chains = _read_chains(reader)
@@ -330,7 +332,7 @@ def read(text: str) -> AccessList:
         raise reader.fail("what is outside neither logs nor answers")
     return AccessList(
         point, shell.frames, sources, targets, origins, toward, inside,
-        {t: b for t, b in blocks.items() if b}, chains, outside[:2],
+        {t: b for t, b in blocks.items() if b}, chains, outside[:2], shell.stateful,
     )  # fmt: skip
 
 

@@ -9,7 +9,7 @@ from hashlib import sha256
 from oaktag.core.comparison import CellChange, compare
 from oaktag.core.lines import Line
 from oaktag.core.matrix import Matrix
-from oaktag.core.packets import Atoms
+from oaktag.core.packets import Atoms, exchanged
 from oaktag.core.services import set_text, set_words
 from oaktag.errors import UnwritableEntry, UsageError
 from oaktag.operations.documents import Document, document
@@ -65,7 +65,9 @@ def if_enforced(model: Model, where: str | None = None) -> Document:
 def together(was: Model, now: Model) -> tuple[Model, Model]:
     """Both models over one cut of the packet space, so that their forms can be compared."""
     pair = Model(was.files, was.today), Model(now.files, now.today)
-    atoms = Atoms([box for model in pair for box in model.boxes()])
+    boxes = [box for model in pair for box in model.boxes()]
+    stateless = any(not p.stateful for m in pair for p in m.network.points.values())
+    atoms = Atoms([*boxes, *exchanged(boxes)] if stateless else boxes)
     for model in pair:
         model.atoms = atoms
     return pair

@@ -41,7 +41,16 @@ def points_of(model: Model, only: str | None = None) -> list[Point]:
 
 
 def list_of(model: Model, point: Point) -> AccessList:
-    """The access list of one point, as a tree."""
+    """The access list of one point, as a tree.
+
+    Raises:
+        UnwritableEntry: the point judges its node's own traffic, which no dialect writes yet.
+    """
+    if point.own:
+        raise UnwritableEntry(
+            f"{point.id}: the dialect {point.dialect} does not judge the node's own traffic; "
+            "take own: true out of the point"
+        )
     return compile_point(
         point,
         model.matrix,
@@ -66,6 +75,9 @@ def refute(model: Model, point: Point, text: str) -> Refuted | None:
     held = nftables.read(text)
     if held.point != point.id:
         raise UnreadableList(2, f"this is the list of {held.point}, not of {point.id}")
+    if held.stateful != point.stateful:
+        kept = "stateless" if held.stateful else "stateful"
+        raise UnreadableList(2, f"the list is not for a {kept} point, as {point.id} is")
     scope = model.scope(point)
     network = model.network
     meant = Meant(

@@ -16,7 +16,7 @@ from oaktag.core.ends import End, parse_end
 from oaktag.core.groups import Groups
 from oaktag.core.lines import Line, line_keys
 from oaktag.core.matrix import Matrix
-from oaktag.core.packets import Atoms, Box
+from oaktag.core.packets import Atoms, Box, exchanged
 from oaktag.errors import UsageError
 from oaktag.workspace.load import Files, is_workspace, load
 
@@ -120,7 +120,12 @@ class Model:
     @cached_property
     def atoms(self) -> Atoms:
         """The packet space, cut along every entry and every expectation."""
-        return Atoms(self.boxes())
+        return self._atoms(self.boxes())
+
+    def _atoms(self, boxes: Sequence[Box]) -> Atoms:
+        """Atoms along the boxes, and along their exchanged forms where a point is stateless."""
+        stateless = any(not point.stateful for point in self.network.points.values())
+        return Atoms([*boxes, *exchanged(boxes)] if stateless else boxes)
 
     def cut_along(self, boxes: Sequence[Box]) -> Model:
         """The same workspace with the packet space cut along some boxes as well."""
@@ -128,7 +133,7 @@ class Model:
         finer.__dict__.update(
             {k: v for k, v in self.__dict__.items() if k not in ("atoms", "matrix", "state")}
         )
-        finer.atoms = Atoms([*self.boxes(), *boxes])
+        finer.atoms = self._atoms([*self.boxes(), *boxes])
         return finer
 
     def boxes(self) -> list[Box]:

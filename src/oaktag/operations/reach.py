@@ -69,7 +69,7 @@ def flow_json(model: Model, flow: Flow) -> Document:
         "reasons": [{"node": r.node, "why": r.why} for r in flow.reasons],
         "effect": flow.effect,
         "packets": packets,
-        "open_for_answers": False,
+        "open_for_answers": flow.open_for_answers,
     }
 
 

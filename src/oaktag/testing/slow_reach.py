@@ -39,6 +39,21 @@ class Row:
     why: list[tuple[str | None, str]]
     leak: bool
     gone: bool
+    answers: bool = False
+
+
+#: A cell by the tags seen (or what is outside), and whether the point also lets answers pass.
+Judged = tuple[tuple[str, str] | str, bool]
+PORTED = (6, 17, 132)
+ECHOES = {(4, 1, 8): 0, (4, 1, 0): 8, (6, 58, 128): 129, (6, 58, 129): 128}
+
+
+def exchanged(packet: Packet) -> Packet:
+    """Ports swapped; an echo reply for an echo request; all else is its own."""
+    family, protocol, source, destination = packet
+    if protocol in PORTED:
+        return family, protocol, destination, source
+    return family, protocol, ECHOES.get((family, protocol, source), source), destination
 
 
 @dataclass(slots=True)
@@ -54,6 +69,7 @@ class Net:
     pins: list[Raw] = field(default_factory=list)
     sessions: list[tuple[str, str, int]] = field(default_factory=list)
     _said: dict[tuple[str, str], list[bool]] = field(default_factory=dict)
+    _answered: dict[tuple[str, str], list[bool]] = field(default_factory=dict)
     _packets: list[Packet] = field(default_factory=list)
 
     # -- who is where ------------------------------------------------------------------------
@@ -241,8 +257,9 @@ class Net:
 
         weak = min(found, key=strength)
         return Row(
-            weak.result, weak.at, weak.why, any(r.leak for r in found), any(r.gone for r in found)
-        )
+            weak.result, weak.at, weak.why, any(r.leak for r in found), any(r.gone for r in found),
+            any(r.answers for r in found),
+        )  # fmt: skip
 
     def walk(
         self,
@@ -257,7 +274,7 @@ class Net:
         if nodes[way[0][0]].get("marks"):
             frame = self.tag(known[way[0][0]], source[0])
         why: list[tuple[str | None, str]] = []
-        cells: list[tuple[str, str] | str] = []
+        cells: list[Judged] = []
         enforced = observed = None
         met = False
         for hop, (name, link) in enumerate(way):
@@ -282,7 +299,8 @@ class Net:
                     held = self.in_scope(point, seen, there)
                     reason = self.fault(seen, source[2], there, destination[2], held)
                     if point.get("mode", "enforce") == "enforce":
-                        cells.append((seen, there) if held else point.get("outside", "allow"))
+                        what = (seen, there) if held else point.get("outside", "allow")
+                        cells.append((what, held and not point.get("stateful", True)))
                 if reason is not None:
                     why.append((name, reason))
                 elif point.get("mode", "enforce") == "enforce":
@@ -291,10 +309,11 @@ class Net:
                     observed = observed or name
         if not met:
             why.append((None, "no-point"))
-        leak, gone = self.effect(source, destination, cells)
+        leak, gone, answers = self.effect(source, destination, cells)
         if enforced or observed:
-            return Row("enforced" if enforced else "observed", enforced or observed, [], leak, gone)
-        return Row("unenforced", None, why, leak, gone)
+            result = "enforced" if enforced else "observed"
+            return Row(result, enforced or observed, [], leak, gone, answers)
+        return Row("unenforced", None, why, leak, gone, answers)
 
     @staticmethod
     def unjudged(point: Raw, source: str, destination: str) -> str | None:
@@ -330,20 +349,55 @@ class Net:
         self,
         source: tuple[str, str, str],
         destination: tuple[str, str, str],
-        cells: list[tuple[str, str] | str],
-    ) -> tuple[bool, bool]:
-        """Whether some packet leaks, and whether some is dropped though allowed."""
-        self._packets = self._packets or self.stack.packets()
+        cells: list[Judged],
+    ) -> tuple[bool, bool, bool]:
+        """Whether some packet leaks, is dropped though allowed, passes as an answer alone."""
+        self._packets = self._packets or self._kinds()
         version = ip_address(source[0]).version
-        leak = gone = False
+        leak = gone = answers = False
         should = self.allows((source[2], destination[2]))
-        judged = [self.allows(cell) for cell in cells]
+        opposite = self.answers((destination[2], source[2]))
+        judged = [(self.allows(cell), stateless, cell) for cell, stateless in cells]
         for number, packet in enumerate(self._packets):
-            if packet[0] == version:
-                passes = all(said[number] for said in judged)
-                leak |= passes and not should[number]
-                gone |= should[number] and not passes
-        return leak, gone
+            if packet[0] != version:
+                continue
+            passes, opens = True, True
+            for said, stateless, cell in judged:
+                back = stateless and self.answers((cell[1], cell[0]))[number]
+                passes &= said[number] or back
+                opens &= said[number]
+            answer = passes and not opens and opposite[number]
+            answers |= answer and not should[number]
+            leak |= passes and not should[number] and not answer
+            gone |= should[number] and not passes
+        return leak, gone, answers
+
+    def _kinds(self) -> list[Packet]:
+        """A packet of every kind; with stateless points, of every pair of ports both ways."""
+        packets = self.stack.packets()
+        if all(p.get("stateful", True) for n in self.nodes for p in n.get("points", ())):
+            return packets
+        ports: dict[tuple[int, int], set[int]] = {}
+        for family, protocol, source, destination in packets:
+            ports.setdefault((family, protocol), set()).update((source, destination))
+        more = [
+            (f, p, a, b)
+            for (f, p), ends in ports.items()
+            if p in PORTED
+            for a in ends
+            for b in ends
+        ]
+        echoes = [(4, 1, 8, 0), (4, 1, 0, 0), (6, 58, 128, 0), (6, 58, 129, 0)]
+        return list(dict.fromkeys([*packets, *more, *echoes]))
+
+    def answers(self, cell: tuple[str, str]) -> list[bool]:
+        """For each packet, whether a cell allows the packet that it would answer."""
+        if cell not in self._answered:
+            self._answered[cell] = [
+                self.stack.decide(*cell, exchanged(packet), "action")[0] == "allow"
+                for packet in self._packets
+            ]
+        return self._answered[cell]
 
     def allows(self, cell: tuple[str, str] | str) -> list[bool]:
         """What a cell, or what is outside, says of a packet of every kind."""

@@ -20,7 +20,7 @@ NODE_KEYS = (
     "node", "site", "address", "group", "carries", "marks", "learns", "relays", "point", "points",
 )  # fmt: skip
 POINT_KEYS = (
-    "match", "dialect", "mode", "stateful", "capacity", "from", "toward", "inside", "scope",
+    "match", "dialect", "mode", "stateful", "capacity", "from", "toward", "inside", "own", "scope",
     "outside", "if_differ",
 )  # fmt: skip
 BY = ("tag", "address")
@@ -155,9 +155,6 @@ class _Reader:
         match: dict[str, YamlNode] = {}
         if "match" in fields:
             match = file.fields(fields["match"], "match", ("source", "destination")) or {}
-        stateful = file.flag(fields.get("stateful"), "stateful", default=True)
-        if not stateful:
-            file.fail(fields["stateful"], "lists for stateless points are not written yet", "true")
         given: dict[str, Any] = {
             "source_by": file.choice(match.get("source"), "source", BY),
             "destination_by": file.choice(match.get("destination"), "destination", BY),
@@ -174,6 +171,8 @@ class _Reader:
             origins=self.ends(fields.get("from"), "from"),
             targets=self.ends(fields.get("toward"), "toward"),
             inside=file.flag(fields.get("inside"), "inside", default=False),
+            stateful=file.flag(fields.get("stateful"), "stateful", default=True),
+            own=file.flag(fields.get("own"), "own", default=False),
             location=file.place(item),
             **{key: value for key, value in given.items() if value is not None},
         )
