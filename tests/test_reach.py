@@ -13,6 +13,7 @@ import oaktag
 from oaktag.testing.slow import Stack
 from oaktag.testing.slow_reach import Being, Net
 from oaktag.testing.strategies import stacks, write_stack
+from test_matrix import in_box
 
 NODES = ("n0", "n1", "n2", "n3")
 PREFIXES = {
@@ -327,3 +328,32 @@ def test_the_order_of_sources_can_be_chosen(tmp_path: Path) -> None:
         assert "not an order of all sources" in str(error)
     else:
         raise AssertionError("half an order was taken")
+
+
+@settings(max_examples=40)
+@given(net=nets(), data=st.data())
+def test_a_trace_ends_as_reach_says(net: Net, data: st.DataObject, tmp_path: Path) -> None:
+    """The packet that is traced fares on each path as it does in that row of reach."""
+    workspace = write_net(net, tmp_path)
+    names = [b.name for b in net.beings]
+    for _ in range(3):
+        a, b = (data.draw(st.sampled_from(names)) for _ in range(2))
+        service = data.draw(st.sampled_from(("ssh", "https", "53/udp", "icmp/echo-request")))
+        if a == b:
+            continue
+        try:
+            traced = workspace.trace(f"endpoint:{a}", f"endpoint:{b}", service, back=True)
+        except oaktag.UsageError:
+            continue  # no family in common
+        flows = workspace.reach(f"endpoint:{a}", f"endpoint:{b}")["flows"]
+        for path in traced["paths"]:
+            packet = tuple(path["packet"].values())
+            ends = path["from"]["segment"], path["to"]["segment"]
+            rows = [
+                f for f in flows
+                if f["path"] == path["path"]
+                and (f["source"]["segment"], f["destination"]["segment"]) == ends
+            ]  # fmt: skip
+            wrong = {p["effect"] for f in rows for p in f["packets"] if in_box(p, packet)}
+            assert rows and path["effect"] in (wrong or {"exact"})
+            assert all(h["judged"] or h["action"] is None for h in path["hops"])

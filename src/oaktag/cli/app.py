@@ -50,6 +50,7 @@ COMMANDS = {
     "compile": "write the access lists, proved",
     "prove": "read lists back and prove them equal to the matrix",
     "reach": "do tags reach every point on every path",
+    "trace": "one packet's way, hop by hop",
     "lab": "a real small network on this machine to try the lists in",
 }
 

@@ -119,14 +119,15 @@ class State:
             for b, b_tags, b_all in targets:
                 if not any(meet(x, y, self.network) for x in a_all for y in b_all):
                     continue
-                for path in self._paths(a, b):
+                for path in self.paths_of(a, b):
                     flow = self._judge(a, a_tags, b, b_tags, path)
                     way = None if path is None else (path.nodes, tuple(k.name for k in path.links))
                     key = (flow.source, flow.destination, way)
                     merged[key] = _weaker(merged[key], flow) if key in merged else flow
         yield from _grouped(list(merged.values()))
 
-    def _paths(self, a: Host, b: Host) -> Iterator[Path | None]:
+    def paths_of(self, a: Host, b: Host) -> Iterator[Path | None]:
+        """All paths between two hosts; None alone where there is none."""
         if a.segment == b.segment and a.segment is not None and not b.own:
             yield Path((a.node,))
         elif not self.paths.count(a.node, b.node):

@@ -418,6 +418,16 @@ class Workspace:
 
         return reach(self.model, source, destination)
 
+    def trace(self, source: str, destination: str, service: str, *, back: bool = False) -> Document:
+        """One packet's way, hop by hop, over all paths; with ``back`` the answer's too.
+
+        Raises:
+            UsageError: an unknown name or service.
+        """
+        from oaktag.operations.trace import trace
+
+        return trace(self.model, source, destination, service, back=back)
+
     @staticmethod
     def frame(document: Document) -> pd.DataFrame:
         """The main table of a document as a DataFrame: a row for each of its main rows.
