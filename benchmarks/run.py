@@ -27,11 +27,13 @@ import pytricia
 
 from oaktag.core.addresses import address_text, key_number, keys
 from oaktag.core.assignment import Assignment
+from oaktag.core.comparison import compare
 from oaktag.core.groups import Groups
 from oaktag.core.lines import Policy
 from oaktag.core.matrix import Matrix
 from oaktag.core.packets import Atoms
 from oaktag.core.ranges import Table, aggregate, flatten
+from oaktag.core.review import find_contradictions, find_redundant, find_shadowed
 
 HEAD = """# Benchmarks
 
@@ -323,6 +325,33 @@ def matrices(scale: float, seed: int) -> list[Row]:
     ]  # fmt: skip
 
 
+def comparisons(scale: float, seed: int) -> list[Row]:
+    """Two versions that differ in a hundredth of their lines, beside reading the two."""
+    groups, policy = generate.policy(scale, seed)
+    few = max(len(policy.lines) // 100, 1)
+    changed = policy._replace(lines=policy.lines[few:])
+    atoms = Atoms([b for p in policy.permissions for e in p.steps for b in e.boxes])
+    was, now = (Matrix(groups, p, atoms, 0) for p in (policy, changed))
+    for matrix in (was, now):
+        assert matrix.action_form.shape == matrix.would_form.shape
+    found = compare(was, now)
+    rng = np.random.default_rng(seed)
+    cells = {(c.source, c.destination): c for c in found}
+    for s, d in rng.integers(0, len(groups), (2000, 2)).tolist():
+        old, new = (m.forms[int(m.action_form[s, d])] for m in (was, now))
+        change = cells.get((groups.all[s].id, groups.all[d].id))
+        assert (change.opened, change.closed) == (new & ~old, old & ~new) if change else old == new
+    ours = seconds(lambda: compare(was, now), 5)
+    reading = seconds(lambda: generate.policy(scale, seed), 1) * 2
+    findings = seconds(
+        lambda: (find_shadowed(now), find_contradictions(now), find_redundant(now)), 1
+    )
+    return [
+        ("compare two versions", "reading the two (generated too)", was.action_form.size, ours, reading, 1, "≥ 1×"),
+        ("review: shadowed, contradicting, redundant", "reading the lines", len(changed.lines), findings, reading / 2, 1, "—"),
+    ]  # fmt: skip
+
+
 def slow_cells(matrix: Matrix) -> Callable[[int, int], tuple[int, int]]:
     """Both forms of a cell from its ordered lines."""
 
@@ -366,6 +395,7 @@ def main() -> None:
         "IPv6": lambda: bindings(options.scale, options.seed, 6),
         "aggregation": lambda: aggregation(options.scale, options.seed),
         "matrix": lambda: matrices(options.scale, options.seed),
+        "comparison": lambda: comparisons(options.scale, options.seed),
     }
     rows = [row for name in options.only or parts for row in parts[name]()]
     lines = [

@@ -357,3 +357,46 @@ def test_a_trace_ends_as_reach_says(net: Net, data: st.DataObject, tmp_path: Pat
             wrong = {p["effect"] for f in rows for p in f["packets"] if in_box(p, packet)}
             assert rows and path["effect"] in (wrong or {"exact"})
             assert all(h["judged"] or h["action"] is None for h in path["hops"])
+
+
+@settings(max_examples=8)
+@given(net=nets())
+def test_failures_are_what_walking_without_them_finds(net: Net, tmp_path: Path) -> None:
+    """Each link, node, feed and point taken out of the words, and the walker sent again."""
+    for number, feed in enumerate(net.feeds):
+        feed["name"] = f"f{number}"
+    whole = _worst(net)
+    found = {(f["kind"], f["name"]): f for f in write_net(net, tmp_path).failures()["failures"]}
+    links = [(link, "--".join(link["between"])) for link in net.links]
+    single = [name for _, name in links if [n for _, n in links].count(name) == 1]
+    for kind, name, less in [
+        *(("feed", f["name"], _less(net, feeds=f)) for f in net.feeds if f.get("state") != "down"),
+        *(("link", link.get("name", name), _less(net, links=link)) for link, name in links if name in single),
+        *(("node", n["node"], _less(net, node=n)) for n in net.nodes),
+    ]:  # fmt: skip
+        lost = {s["segment"] for s in net.segments if kind == "node" and s["node"] == name}
+        after = {ends: e for ends, e in _worst(less).items() if not {ends[0], ends[2]} & lost}
+        turned = [after[ends] for ends in after if whole[ends] == "exact" != after[ends]]
+        row = found[kind, name]
+        assert (row["leaks"], row["breaks"]) == (turned.count("leak"), turned.count("break")), (kind, name)  # fmt: skip
+
+
+def _worst(net: Net) -> dict[tuple[object, ...], str]:
+    found: dict[tuple[object, ...], str] = {}
+    for key, row in net.rows().items():
+        effect = "leak" if row.leak else "break" if row.gone else "exact"
+        found[key[:4]] = max(
+            found.get(key[:4], "exact"), effect, key=["exact", "break", "leak"].index
+        )
+    return found
+
+
+def _less(net: Net, feeds: Any = None, links: Any = None, node: Any = None) -> Net:
+    """The net without one thing; a node that is lost stands alone, without links and feeds."""
+    name = node["node"] if node else None
+    return Net(
+        net.stack, net.nodes, net.segments,
+        [k for k in net.links if k is not links and name not in k["between"]],
+        [f for f in net.feeds if f is not feeds and name not in (f["from"], f["to"])],
+        net.beings, net.pins, net.sessions,
+    )  # fmt: skip

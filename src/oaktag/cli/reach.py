@@ -6,7 +6,17 @@ from typing import Any
 
 import click
 
-from oaktag.cli.context import Context, as_json, complete, emit, hint, pass_context, say, table
+from oaktag.cli.context import (
+    Context,
+    as_json,
+    complete,
+    emit,
+    hint,
+    pass_context,
+    progress,
+    say,
+    table,
+)
 
 WORDS = {
     "no-point": "no point on the path",
@@ -24,12 +34,20 @@ WORDS = {
 @click.option("--from", "source", metavar="WHO", shell_complete=complete("end"))
 @click.option("--to", "destination", metavar="WHO", shell_complete=complete("end"))
 @click.option("--flows", is_flag=True, help="Every row, not the causes alone.")
+@click.option("--failures", is_flag=True, help="What each single failure would do.")
 @as_json
 @pass_context
 def command(
-    context: Context, source: str | None, destination: str | None, flows: bool, as_json: bool
+    context: Context,
+    source: str | None,
+    destination: str | None,
+    flows: bool,
+    failures: bool,
+    as_json: bool,
 ) -> int:
     """Do tags reach every point on every path, and what passes or breaks where not?"""
+    if failures:
+        return _failures(context, as_json)
     document = context.workspace().reach(source, destination)
     summary = document["summary"]
     effects = summary["effects"]
@@ -64,6 +82,35 @@ def command(
     if bad and not flows:
         hint("oaktag reach --flows shows each of them; --from and --to narrow it")
     return int(bool(bad))
+
+
+#: So many failures are shown in the terminal, the worst first.
+WORST = 10
+
+
+def _failures(context: Context, as_json: bool) -> int:
+    document = context.workspace().failures(progress("failing"))
+    worse = [f for f in document["failures"] if f["leaks"] or f["breaks"]]
+    if as_json:
+        emit(document)
+        return 0
+    if worse:
+        table(
+            ("lost", "", "leaks", "breaks", "for example"),
+            [(f["kind"], f["name"], f["leaks"], f["breaks"], f["example"]) for f in worse[:WORST]],
+            right=(2, 3),
+            wrap=(1, 4),
+        )
+    say(
+        f"{len(document['failures'])} single failures tried: {len(worse)} would make something "
+        "leak or break that is exact now"
+    )
+    if len(worse) > WORST:
+        say(f"the {WORST} worst are shown; --json has all {len(worse)}")
+    if document["opens_most"]:
+        point = document["opens_most"]
+        say(f"the loss of the point {point['name']} opens most: {point['leaks']} flows would leak")
+    return 0
 
 
 def _why(reasons: list[dict[str, Any]]) -> str:

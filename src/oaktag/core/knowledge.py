@@ -94,6 +94,10 @@ class Knowledge:
             self._passing[key] = frozenset(n for n in inside if feed.passes(self._pool[n]))
         return self._passing[key]
 
+    def known(self, node: str) -> frozenset[Binding]:
+        """All bindings that a node knows, those that lose included."""
+        return frozenset(self._pool[n] for n in self._known[node])
+
     def at(self, node: str) -> Lookup:
         """The bindings in force at a node; nodes that know the same share one table."""
         known = self._known[node]

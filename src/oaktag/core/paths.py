@@ -29,6 +29,7 @@ class Paths:
         for link in network.links:
             self._joined[link.a].append((link.b, link))
             self._joined[link.b].append((link.a, link))
+        self._used: dict[str, tuple[set[str], set[int]]] = {}
         self._before: dict[str, dict[str, list[tuple[str, Link]]]] = {}
 
     def _from(self, source: str) -> dict[str, list[tuple[str, Link]]]:
@@ -53,6 +54,13 @@ class Paths:
                     before[other].append((node, link))
         self._before[source] = before
         return before
+
+    def used(self, source: str) -> tuple[set[str], set[int]]:
+        """All nodes on least-cost paths from a node, and the links (by identity)."""
+        if source not in self._used:
+            before = self._from(source)
+            self._used[source] = set(before), {id(k) for b in before.values() for _, k in b}
+        return self._used[source]
 
     def count(self, source: str, destination: str) -> int:
         """How many least-cost paths there are; 0 where the nodes are not connected."""

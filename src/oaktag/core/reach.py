@@ -69,6 +69,11 @@ class State:
         paths: its least-cost paths.
         knowledge: what each node knows.
         judges: point id → its list; points that are off are left out.
+        memo: rows by all that they depend on, shared by states of one matrix whose nodes and
+            points are the same where both have them.
+
+    Attributes:
+        watching: the nodes that mark, or have a point that counts.
     """
 
     def __init__(
@@ -78,13 +83,15 @@ class State:
         paths: Paths,
         knowledge: Knowledge,
         judges: Mapping[str, Judge],
+        memo: dict[tuple[object, ...], Flow] | None = None,
     ) -> None:
+        self.memo = {} if memo is None else memo
         self.matrix = matrix
         self.network = network
         self.paths = paths
         self.knowledge = knowledge
         self.judges = {i: j for i, j in judges.items() if j.point.mode != "off"}
-        self._watching = [
+        self.watching = [
             name
             for name, node in network.nodes.items()
             if node.marks or any(p.id in self.judges for p in node.points)
@@ -98,7 +105,7 @@ class State:
         for family in (4, 6):
             here = [n for n, h in enumerate(hosts) if h.family == family]
             addresses = [hosts[n].address for n in here]
-            for node in self._watching if here else ():
+            for node in self.watching if here else ():
                 for n, tag in zip(
                     here, self.knowledge.at(node).tags(family, addresses), strict=True
                 ):
@@ -120,8 +127,8 @@ class State:
                 if not any(meet(x, y, self.network) for x in a_all for y in b_all):
                     continue
                 for path in self.paths_of(a, b):
-                    flow = self._judge(a, a_tags, b, b_tags, path)
                     way = None if path is None else (path.nodes, tuple(k.name for k in path.links))
+                    flow = self._known(a, a_tags, b, b_tags, path, way)
                     key = (flow.source, flow.destination, way)
                     merged[key] = _weaker(merged[key], flow) if key in merged else flow
         yield from _grouped(list(merged.values()))
@@ -134,6 +141,26 @@ class State:
             yield None
         else:
             yield from self.paths.between(a.node, b.node)
+
+    def _known(
+        self,
+        a: Host,
+        a_tags: dict[str, int],
+        b: Host,
+        b_tags: dict[str, int],
+        path: Path | None,
+        way: object,
+    ) -> Flow:
+        """The row, judged once for all that are alike in everything that counts."""
+        seen = () if path is None else tuple((a_tags.get(n), b_tags.get(n)) for n in path.nodes)
+        on = () if path is None else tuple(j.point.id for _, j in self._judges_on(path))
+        key = (
+            a.family, a.segment, a.node, a.group, a.own, b.segment, b.node, b.group, b.own, way,
+            seen, on,
+        )  # fmt: skip
+        if key not in self.memo:
+            self.memo[key] = self._judge(a, a_tags, b, b_tags, path)
+        return self.memo[key]
 
     def _judge(
         self, a: Host, a_tags: dict[str, int], b: Host, b_tags: dict[str, int], path: Path | None

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 from datetime import date
 from pathlib import Path
 from typing import TYPE_CHECKING, Literal, TextIO
@@ -417,6 +417,12 @@ class Workspace:
         from oaktag.operations.reach import reach
 
         return reach(self.model, source, destination)
+
+    def failures(self, progress: Callable[[str], None] | None = None) -> Document:
+        """Every single link, node, feed and point: what leaks or breaks without it."""
+        from oaktag.operations.failures import failures
+
+        return failures(self.model, progress)
 
     def trace(self, source: str, destination: str, service: str, *, back: bool = False) -> Document:
         """One packet's way, hop by hop, over all paths; with ``back`` the answer's too.

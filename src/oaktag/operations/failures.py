@@ -1,0 +1,51 @@
+"""``reach --failures``: each single failure, and what leaks or breaks then."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+
+from oaktag.core.failures import Loss, losses
+from oaktag.core.knowledge import Knowledge
+from oaktag.core.network import Network
+from oaktag.core.reach import Flow
+from oaktag.core.registry import learned_bindings
+from oaktag.operations.documents import Document, document
+from oaktag.operations.model import Model
+
+
+def failures(model: Model, progress: Callable[[str], None] | None = None) -> Document:
+    """Every link, node, feed and enforcing point, the worst loss first; and the point whose loss
+    opens most."""
+    learned = learned_bindings(
+        model.groups, model.assignment, model.prefix_pins, model.network, model.places
+    )
+
+    def knowing(network: Network) -> Knowledge:
+        kept = {name: learned[name] for name in network.nodes}
+        return Knowledge(network, model.registry_bindings, kept, model.files.config.binding_order)
+
+    found = list(losses(model.state, model.hosts, knowing, progress))
+    found.sort(key=lambda loss: (-len(loss.leaks), -len(loss.breaks)))
+    points = [loss for loss in found if loss.lost.kind == "point" and loss.leaks]
+    return document(
+        "reach failures",
+        failures=[_row(model, loss) for loss in found],
+        opens_most=_row(model, points[0]) if points else None,
+    )
+
+
+def _row(model: Model, loss: Loss) -> Document:
+    first = (*loss.leaks, *loss.breaks)[:1]
+    return {
+        "kind": loss.lost.kind,
+        "name": loss.lost.name,
+        "leaks": len(loss.leaks),
+        "breaks": len(loss.breaks),
+        "example": _told(model, first[0]) if first else "",
+    }
+
+
+def _told(model: Model, flow: Flow) -> str:
+    names = model.groups.all
+    ends = [f"{names[group].id} in {segment}" for segment, group in (flow.source, flow.destination)]
+    return f"{ends[0]} → {ends[1]}: {flow.effect}"
