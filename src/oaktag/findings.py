@@ -39,6 +39,14 @@ CODES: dict[str, Code] = {
         Code("OT212", "warning", "a rule that would give a group which does not exist"),
         Code("OT213", "warning", "a group without a number in the files"),
         Code("OT214", "warning", "a session of an endpoint that no source has"),
+        Code("OT401", "warning", "a node that marks and knows no binding"),
+        Code("OT402", "warning", "a feed that passes a wide binding and keeps back a narrower one"),
+        Code("OT403", "warning", "a point that no path crosses"),
+        Code("OT404", "warning", "a point that sees two tags, in the frame and in its bindings"),
+        Code("OT405", "warning", "a way back that avoids the stateful point of the way out"),
+        Code("OT406", "warning", "a stateful point that drops answers, having missed the way out"),
+        Code("OT407", "warning", "a stateless point whose list lacks the cell of answers"),
+        Code("OT408", "note", "answers that were not followed, for there are too many pairs"),
         Code("OT301", "warning", "a line that no packet reaches"),
         Code("OT302", "warning", "an entry of a line that no packet reaches"),
         Code("OT303", "warning", "two lines of one layer, equally specific, that contradict"),
@@ -49,6 +57,7 @@ CODES: dict[str, Code] = {
         Code("OT308", "note", "named services that overlap"),
         Code("OT309", "warning", "a line that has expired"),
         Code("OT310", "note", "a line that expires soon"),
+        Code("OT311", "warning", "isolation inside a group that no point on the path judges"),
     )
 }
 

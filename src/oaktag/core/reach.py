@@ -153,7 +153,7 @@ class State:
     ) -> Flow:
         """The row, judged once for all that are alike in everything that counts."""
         seen = () if path is None else tuple((a_tags.get(n), b_tags.get(n)) for n in path.nodes)
-        on = () if path is None else tuple(j.point.id for _, j in self._judges_on(path))
+        on = () if path is None else tuple(j.point.id for _, j in self.judges_on(path))
         key = (
             a.family, a.segment, a.node, a.group, a.own, b.segment, b.node, b.group, b.own, way,
             seen, on,
@@ -174,7 +174,7 @@ class State:
         reasons: list[Reason] = []
         enforced = observed = None
         met = False
-        for hop, judge in self._judges_on(path):
+        for hop, judge in self.judges_on(path):
             met = True
             point, node = judge.point, path.nodes[hop]
             why = point.direction(a.segment, b.segment)
@@ -210,7 +210,8 @@ class State:
             return Flow(*ends, path, "observed", observed, (), leaks, breaks, bool(answers))
         return Flow(*ends, path, "unenforced", None, tuple(reasons), leaks, breaks, bool(answers))
 
-    def _judges_on(self, path: Path) -> Iterator[tuple[int, Judge]]:
+    def judges_on(self, path: Path) -> Iterator[tuple[int, Judge]]:
+        """The points on a path that count, each with its hop."""
         for hop, name in enumerate(path.nodes):
             for point in self.network.nodes[name].points:
                 if point.id in self.judges:

@@ -14,6 +14,7 @@ from oaktag.located import Location
 from oaktag.operations.documents import Document, document
 from oaktag.operations.members import endpoint_json
 from oaktag.operations.model import Model
+from oaktag.operations.network import network_findings
 from oaktag.operations.weigh import borne
 
 
@@ -26,7 +27,7 @@ def findings(model: Model) -> list[Finding]:
     """All findings, as they are before the workspace weighs them."""
     return [
         *_groups(model), *_unassigned(model), *_rules(model), *_endpoints(model), *_segments(model),
-        *_bindings(model), *_sessions(model),
+        *_bindings(model), *_sessions(model), *network_findings(model),
     ]  # fmt: skip
 
 

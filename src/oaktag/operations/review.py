@@ -1,4 +1,7 @@
-"""``review``: findings about the matrix, each with an example packet that was decided first."""
+"""``review``: findings about the matrix, each with an example packet that was decided first.
+
+One of them, isolation that no point enforces, needs the network as well.
+"""
 
 from __future__ import annotations
 
@@ -38,6 +41,7 @@ def findings(model: Model) -> list[Finding]:
         *_too_big(fine),
         *unused(model),
         *_expiring(model),
+        *_isolating(model),
     ]
 
 
@@ -189,6 +193,44 @@ def _too_big(model: Model) -> Iterator[Finding]:
                         "allow icmp4/3/4 and icmp6/2 before it denies the rest",
                         _example(model, (s, d), packet, (number,), -1),
                     )  # fmt: skip
+
+
+def _isolating(model: Model) -> Iterator[Finding]:
+    """Lines that keep members of a group apart, where some meet without any point between."""
+    if not model.network.points:
+        return
+    told: set[int] = set()
+    for group in range(1, len(model.groups)):
+        denied = [
+            p for p in model.matrix.pieces(group, group, "action")
+            if p.row >= 0 and p.action == "deny"
+        ]  # fmt: skip
+        if not denied:
+            continue
+        mine = [h for h in model.hosts if h.group == group]
+        for flow in model.state.flows(mine, mine):
+            blind = {r.why for r in flow.reasons} <= {"no-point", "inside", "direction"}
+            for piece in denied if flow.effect == "leak" and blind else ():
+                number = model.matrix.rows[piece.row].line
+                family, leaking = next((f, m) for f, m in flow.leaks.items() if m)
+                common = leaking & piece.mask
+                if not common or number in told:
+                    continue
+                told.add(number)
+                line = model.lines[number]
+                name, (source, _), (destination, _) = (
+                    model.groups.all[group].id, flow.source, flow.destination,
+                )  # fmt: skip
+                place = f"in {source}" if source == destination else f"{source} and {destination}"
+                yield finding(
+                    "OT311", line.location,
+                    f"the line {_way(model, line)} keeps members of {name} apart, but between two "
+                    f"of them {place} no point judges",
+                    "let a point judge there (inside: true), or part them by segments",
+                    _example(
+                        model, (group, group), model.atoms.packet(common, family), (number,), -1
+                    ),
+                )  # fmt: skip
 
 
 def _expiring(model: Model) -> Iterator[Finding]:

@@ -54,8 +54,10 @@ def trace(
                          "have no addresses of one family with it")  # fmt: skip
     rank = {"leak": 0, "break": 1, "exact": 2}
     worst = min(paths, key=lambda p: rank[p["effect"]])
-    return document("trace", source=source, destination=destination, service=service, paths=paths,
-                    hops=worst["hops"], verdict=worst["verdict"], effect=worst["effect"])  # fmt: skip
+    return document(
+        "trace", source=source, destination=destination, service=service, paths=paths,
+        hops=worst["hops"], verdict=worst["verdict"], effect=worst["effect"],
+    )  # fmt: skip
 
 
 def _pairs(
