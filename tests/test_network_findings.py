@@ -78,3 +78,35 @@ def test_dropped_answers_are_dropped_in_a_trace(net: Net, tmp_path: Path) -> Non
                 if path["effect"] == "exact":
                     arrive = all(x["arrives"] for x in path["answers"])
                     assert arrive or codes & {"OT406", "OT407"}, (a, b, codes)
+
+
+def test_where_bindings_come_by_and_where_they_stop(
+    oaktag: Run, shipped: Path, shipped_mended: Path
+) -> None:
+    held = oaktag("-C", shipped, "bindings", "--at", "hall-edge", "--json").json
+    jsonschema.validate(held, _schema("bindings"))
+    model = package.Workspace.load(shipped).model
+    feeds = {f.name: f for f in model.network.feeds}
+    for row in held["bindings"]:
+        senders = [feeds[name].sender for name in row["via"]]
+        receivers = [feeds[name].receiver for name in row["via"]]
+        assert [row["from"], *receivers] == [*senders, "hall-edge"]
+    ran = oaktag("-C", shipped, "bindings", "--missing", "hall-edge", "--json")
+    jsonschema.validate(ran.json, _schema("bindings"))
+    assert {r["segment"] for r in ran.json["missing"]} == {"ashgrove-public"}
+    assert all("no feed leads from there to hall-edge" in r["stopped"] for r in ran.json["missing"])
+    for node in ("hall-edge", "county-exit", "central-access"):
+        told = oaktag("-C", shipped_mended, "bindings", "--missing", node)
+        assert told.out == f"0 addresses that {node} should know otherwise\n"
+    network = shipped_mended / "network.yaml"
+    for only, said in (("state: down", "is down"), ("only: {groups: [kiosks]}", "keeps it back")):
+        text = network.read_text()
+        feed = "{from: ashgrove-access, to: hall-edge}"
+        network.write_text(text.replace(feed, f"{feed[:-1]}, {only}}}"))
+        ran = oaktag("-C", shipped_mended, "bindings", "--missing", "hall-edge", "--json")
+        network.write_text(text)
+        assert ran.json["missing"] and all(said in r["stopped"] for r in ran.json["missing"])
+    ran = oaktag("-C", shipped, "bindings", "--feed", "ashgrove-access>county-exit", "--json")
+    jsonschema.validate(ran.json, _schema("bindings"))
+    assert {r["said"] for r in ran.json["ends"]} == {"the same at both ends", "not relayed"}
+    assert oaktag("-C", shipped, "bindings", "--feed", "x").status == 2

@@ -44,6 +44,9 @@ class Knowledge:
         self._own = own
         in_order = sorted(range(len(self._pool)), key=lambda n: self._pool[n].prefix)
         self._sorted = [self._pool[n].prefix for n in in_order], in_order
+        self._from: dict[str, list[Feed]] = {}
+        for feed in network.feeds:
+            self._from.setdefault(feed.sender, []).append(feed)
         self._passing: dict[object, frozenset[int]] = {}
         self._known: dict[str, frozenset[int]] = self._spread()
         self._tables: dict[frozenset[int], Lookup] = {}
@@ -94,6 +97,11 @@ class Knowledge:
             self._passing[key] = frozenset(n for n in inside if feed.passes(self._pool[n]))
         return self._passing[key]
 
+    @property
+    def every(self) -> tuple[Binding, ...]:
+        """All bindings that anybody learned: the registry's and each node's own."""
+        return tuple(self._pool)
+
     def known(self, node: str) -> frozenset[Binding]:
         """All bindings that a node knows, those that lose included."""
         return frozenset(self._pool[n] for n in self._known[node])
@@ -104,6 +112,27 @@ class Knowledge:
         if known not in self._tables:
             self._tables[known] = Lookup([self._pool[n] for n in sorted(known)], self._order)
         return self._tables[known]
+
+    def chain(self, binding: Binding, node: str) -> list[Feed] | None:
+        """The shortest chain of feeds by which a binding comes to a node from where it was learned
+        (the registry, or a node); None where it does not come."""
+        origin = binding.node or REGISTRY
+        came: dict[str, list[Feed]] = {origin: []}
+        waiting = [origin]
+        while waiting and node not in came:
+            sender = waiting.pop(0)
+            if sender not in (origin, REGISTRY) and not self.network.nodes[sender].relays:
+                continue
+            for feed in self._from.get(sender, ()):
+                if feed.up and feed.receiver not in came and feed.passes(binding):
+                    came[feed.receiver] = [*came[sender], feed]
+                    waiting.append(feed.receiver)
+        return came.get(node)
+
+    def holders(self, binding: Binding) -> list[str]:
+        """Where a binding is: where it was learned, and every node that it comes to."""
+        every = [REGISTRY, *self.network.nodes]
+        return [name for name in every if self.chain(binding, name) is not None]
 
     def brought_by(self, name: str) -> list[Binding]:
         """What one feed brings to its receiver."""

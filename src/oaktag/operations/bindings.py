@@ -6,7 +6,7 @@ from collections.abc import Sequence
 from datetime import UTC, datetime
 from difflib import get_close_matches
 
-from oaktag.core.addresses import parse_address
+from oaktag.core.addresses import address_text, parse_address
 from oaktag.core.bindings import Binding, Lookup
 from oaktag.core.network import REGISTRY
 from oaktag.errors import UsageError
@@ -36,11 +36,119 @@ def bindings(model: Model, node: str | None = None, find: Sequence[str] = ()) ->
     result = document(
         "bindings",
         at=node or REGISTRY,
-        bindings=[row_json(model, table.bindings[n]) for n in table.winners],
+        bindings=[
+            row_json(model, table.bindings[n]) | _via(model, table.bindings[n], node)
+            for n in table.winners
+        ],
     )
     if find:
         result["found"] = found
     return result
+
+
+def _via(model: Model, binding: Binding, node: str | None) -> Document:
+    """The feeds by which a binding came to a node."""
+    chain = [] if node is None else model.knowledge.chain(binding, node) or []
+    return {"via": [feed.name for feed in chain]}
+
+
+def missing(model: Model, node: str) -> Document:
+    """What a node should know and does not, and where it stopped.
+
+    A node that has a point should know everybody whose packets can cross it; one that marks,
+    its own segments.
+
+    Raises:
+        UsageError: no such node.
+    """
+    table = _table(model, node)
+    here = model.network.nodes[node]
+    rows: list[Document] = []
+    for host in model.hosts:
+        mine = host.node == node and here.marks
+        crossing = bool(here.points) and node in model.paths.used(host.node)[0]
+        true = model.groups.tag(host.group)
+        if not (mine or crossing) or not true:
+            continue
+        tag = table.tag(host.family, host.address)
+        if tag != true:
+            who = model.files.endpoints.ids[host.endpoint] if host.endpoint >= 0 else None
+            rows.append(
+                {
+                    "address": address_text(host.family, host.address), "who": who,
+                    "segment": host.segment, "group": model.groups.all[host.group].id, "tag": true,
+                    "known": tag, "known_group": model.groups.name(tag),
+                    "stopped": _stopped(model, host.family, host.address, node, tag),
+                }
+            )  # fmt: skip
+    return document("bindings", at=node, bindings=[], missing=rows)
+
+
+def _stopped(model: Model, family: int, address: int, node: str, known: int) -> str:
+    """Where the right binding of an address is, and why it goes no further."""
+    held = [
+        b for b in model.knowledge.every
+        if b.prefix.family == family and b.prefix.start <= address <= b.prefix.end
+    ]  # fmt: skip
+    if known:
+        return f"{node} holds another binding of it"
+    if not held:
+        return "nobody has a binding of it: no stable address, and nobody learns its session"
+    binding = max(held, key=lambda b: b.prefix.length)
+    holders = model.knowledge.holders(binding)
+    toward = [f for f in model.network.feeds if f.receiver == node and f.sender in holders]
+    for feed in toward:
+        if not feed.up:
+            return f"{feed.sender} has it; the feed {feed.name} is down"
+        if not feed.passes(binding):
+            return f"{feed.sender} has it; the feed {feed.name} keeps it back (only)"
+        return f"{feed.sender} has it by a feed, and does not relay"
+    return (
+        f"{', '.join(holders[:3])} {'has' if len(holders) == 1 else 'have'} it; no feed leads "
+        f"from there to {node}"
+    )
+
+
+def feed_ends(model: Model, name: str) -> Document:
+    """Both ends of one feed against each other: what the sender has, and what the receiver makes
+    of it.
+
+    Raises:
+        UsageError: no such feed.
+    """
+    feed = next((f for f in model.network.feeds if f.name == name), None)
+    if feed is None:
+        close = get_close_matches(name, [f.name for f in model.network.feeds], 3)
+        hint = f"; perhaps {' or '.join(close)}" if close else ""
+        raise UsageError(f"there is no feed {name!r}{hint}")
+    sender = model.registry if feed.sender == REGISTRY else model.knowledge.at(feed.sender)
+    receiver = model.knowledge.at(feed.receiver)
+    brought = {(b.prefix, b.tag, b.source) for b in model.knowledge.brought_by(name)}
+    there = {receiver.bindings[n].prefix: receiver.bindings[n] for n in receiver.winners}
+    rows: list[Document] = []
+    for number in sender.winners:
+        binding = sender.bindings[number]
+        other = there.get(binding.prefix)
+        passed = (binding.prefix, binding.tag, binding.source) in brought
+        if not feed.up:
+            said = "the feed is down"
+        elif not passed:
+            said = "kept back by only" if not feed.passes(binding) else "not relayed"
+        elif other is not None and other.tag == binding.tag:
+            said = "the same at both ends"
+        else:
+            said = f"overruled there by {other.source if other else 'nothing'}"
+        rows.append(
+            {
+                "prefix": str(binding.prefix), "sent": binding.tag,
+                "sent_group": model.groups.name(binding.tag), "held": other.tag if other else 0,
+                "held_group": model.groups.name(other.tag) if other else "untagged", "said": said,
+            }
+        )  # fmt: skip
+    return document(
+        "bindings", at=feed.receiver, bindings=[], feed=name, sender=feed.sender, up=feed.up,
+        ends=rows,
+    )  # fmt: skip
 
 
 def _table(model: Model, node: str) -> Lookup:

@@ -210,6 +210,26 @@ class Workspace:
         with version(self.model.files.root, str(other)) as folder:
             return against(self.model, Model.read(folder, self.model.today))
 
+    def missing(self, node: str) -> Document:
+        """What a node should know and does not, and where it stopped.
+
+        Raises:
+            UsageError: no such node.
+        """
+        from oaktag.operations.bindings import missing
+
+        return missing(self.model, node)
+
+    def feed_ends(self, name: str) -> Document:
+        """Both ends of one feed against each other.
+
+        Raises:
+            UsageError: no such feed.
+        """
+        from oaktag.operations.bindings import feed_ends
+
+        return feed_ends(self.model, name)
+
     def compare(self, was: str | Path = "HEAD", now: str | Path | None = None) -> Document:
         """Exactly what differs between two versions: folders or git revisions of this one.
 
