@@ -15,6 +15,7 @@ from oaktag.cli.context import (
     pass_context,
     progress,
     say,
+    show_change,
     table,
 )
 
@@ -35,6 +36,10 @@ WORDS = {
 @click.option("--to", "destination", metavar="WHO", shell_complete=complete("end"))
 @click.option("--flows", is_flag=True, help="Every row, not the causes alone.")
 @click.option("--failures", is_flag=True, help="What each single failure would do.")
+@click.option("--mend", is_flag=True, help="The cheapest changes after which nothing leaks.")
+@click.option("--breaks", is_flag=True, help="With --mend: nothing may break either.")
+@click.option("--write", is_flag=True, help="With --mend: write the changes.")
+@click.option("--seconds", default=60.0, show_default=True, help="With --mend: when to stop.")
 @as_json
 @pass_context
 def command(
@@ -43,9 +48,15 @@ def command(
     destination: str | None,
     flows: bool,
     failures: bool,
+    mend: bool,
+    breaks: bool,
+    write: bool,
+    seconds: float,
     as_json: bool,
 ) -> int:
     """Do tags reach every point on every path, and what passes or breaks where not?"""
+    if mend:
+        return _mend(context, breaks, write, seconds, as_json)
     if failures:
         return _failures(context, as_json)
     document = context.workspace().reach(source, destination)
@@ -110,6 +121,36 @@ def _failures(context: Context, as_json: bool) -> int:
     if document["opens_most"]:
         point = document["opens_most"]
         say(f"the loss of the point {point['name']} opens most: {point['leaks']} flows would leak")
+    return 0
+
+
+def _mend(context: Context, breaks: bool, write: bool, seconds: float, as_json: bool) -> int:
+    document = context.workspace().mend(
+        breaks=breaks, write=write, seconds=seconds, progress=progress("mending")
+    )
+    if as_json:
+        emit(document)
+        return 0
+    goal = "nothing leaks or breaks" if breaks else "nothing leaks"
+    besides = " besides what nothing can mend" if document["hopeless"] else ""
+    if document["changes"] is None:
+        if document["proved"]:
+            say(f"no set of the {document['choices']} possible changes comes to where {goal}")
+        else:
+            say(f"not found in time: {document['tried']} networks tried; it costs at least "
+                f"{document['bound']:g}; --seconds gives it longer")  # fmt: skip
+    elif not document["changes"]:
+        say(f"{goal} already{besides}")
+    else:
+        show_change(document)
+        say(f"cost {document['cost']}, proved to be the cheapest after which {goal}{besides}")
+        say(f"{document['tried']} networks tried")
+    for row in document["hopeless"][:5]:
+        say(f"   nothing that is possible mends {row}")
+    if len(document["hopeless"]) > 5:
+        say(f"   and {len(document['hopeless']) - 5} more like these; --json has all")
+    if document["changes"] and not write:
+        hint("--write writes it; can: in network.yaml names what else could be switched on")
     return 0
 
 

@@ -74,6 +74,7 @@ class Node(NamedTuple):
     marks: bool = False
     learns: frozenset[str] = frozenset()
     relays: bool = False
+    can: tuple[tuple[str, int], ...] = ()
     points: tuple[Point, ...] = ()
     location: Location = Location("network.yaml")
 
@@ -97,6 +98,7 @@ class Link(NamedTuple):
     carries: bool = True
     cost: int = 1
     location: Location = Location("network.yaml")
+    can: tuple[tuple[str, int], ...] = ()
 
 
 class Feed(NamedTuple):
@@ -131,6 +133,8 @@ class Network:
         self.segments = {s.name: s for s in segments}
         self.links = tuple(links)
         self.feeds = tuple(feeds)
+        #: What can be added anywhere, and at what price: (feed or scope, price).
+        self.prices: tuple[tuple[str, int], ...] = (("feed", 1), ("scope", 1))
         self.points = {p.id: p for n in nodes for p in n.points}
 
     @cached_property

@@ -128,7 +128,7 @@ class State:
                     continue
                 for path in self.paths_of(a, b):
                     way = None if path is None else (path.nodes, tuple(k.name for k in path.links))
-                    flow = self._known(a, a_tags, b, b_tags, path, way)
+                    flow = self.row(a, a_tags, b, b_tags, path)
                     key = (flow.source, flow.destination, way)
                     merged[key] = _weaker(merged[key], flow) if key in merged else flow
         yield from _grouped(list(merged.values()))
@@ -142,16 +142,16 @@ class State:
         else:
             yield from self.paths.between(a.node, b.node)
 
-    def _known(
+    def row(
         self,
         a: Host,
         a_tags: dict[str, int],
         b: Host,
         b_tags: dict[str, int],
         path: Path | None,
-        way: object,
     ) -> Flow:
-        """The row, judged once for all that are alike in everything that counts."""
+        """The row of two classes, judged once for all that are alike in everything that counts."""
+        way = None if path is None else (path.nodes, tuple(k.name for k in path.links))
         seen = () if path is None else tuple((a_tags.get(n), b_tags.get(n)) for n in path.nodes)
         on = () if path is None else tuple(j.point.id for _, j in self.judges_on(path))
         key = (

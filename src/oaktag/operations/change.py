@@ -12,7 +12,7 @@ from oaktag.workspace import edits
 from oaktag.workspace.assignments_file import FILE as ASSIGNMENTS
 
 
-def _made(model: Model, command: str, changed: dict[str, str], *, dry: bool) -> Document:
+def made(model: Model, command: str, changed: dict[str, str], *, dry: bool) -> Document:
     """Try a change out, write it unless it is only to be shown, and say what it is."""
     root = model.files.root
     shown = edits.difference(root, changed)
@@ -33,7 +33,7 @@ def number(model: Model, *, dry: bool) -> Document:
         UsageError: the range has too few free numbers; nothing is written then.
     """
     numbers, changed = numbered(model)
-    return {**_made(model, "groups", changed, dry=dry), "numbers": numbers}
+    return {**made(model, "groups", changed, dry=dry), "numbers": numbers}
 
 
 def pin(
@@ -58,7 +58,7 @@ def pin(
     fields["group"] = to
     fields |= {k: v for k, v in (("note", note), ("until", until)) if v}
     text = edits.text_of(model.files.root, ASSIGNMENTS)
-    return _made(model, "pin", {ASSIGNMENTS: edits.with_pin(text, fields)}, dry=dry)
+    return made(model, "pin", {ASSIGNMENTS: edits.with_pin(text, fields)}, dry=dry)
 
 
 def unpin(model: Model, who: str, *, dry: bool) -> Document:
@@ -80,7 +80,7 @@ def unpin(model: Model, who: str, *, dry: bool) -> Document:
         raise UsageError(f"{who!r} is not pinned in {ASSIGNMENTS}")
     text = edits.text_of(model.files.root, ASSIGNMENTS)
     changed = edits.without_pin(text, lines[0], prefix)
-    return _made(model, "unpin", {ASSIGNMENTS: changed}, dry=dry)
+    return made(model, "unpin", {ASSIGNMENTS: changed}, dry=dry)
 
 
 def rename(model: Model, old: str, new: str, *, dry: bool) -> Document:
@@ -96,4 +96,4 @@ def rename(model: Model, old: str, new: str, *, dry: bool) -> Document:
         raise UsageError(f"{new!r} cannot be a name: lower-case letters, digits and hyphens")
     if new in model.groups.sets or new in model.groups.index:
         raise UsageError(f"{new!r} is there already")
-    return _made(model, "rename", edits.renamed(model.files, old, new), dry=dry)
+    return made(model, "rename", edits.renamed(model.files, old, new), dry=dry)

@@ -444,6 +444,26 @@ class Workspace:
 
         return failures(self.model, progress)
 
+    def mend(
+        self,
+        *,
+        breaks: bool = False,
+        write: bool = False,
+        seconds: float = 60.0,
+        progress: Callable[[str], None] | None = None,
+    ) -> Document:
+        """The cheapest changes of the network after which nothing leaks.
+
+        Args:
+            breaks: nothing may break either.
+            write: write them into ``network.yaml``.
+            seconds: when the search ends, with a bound.
+            progress: told how far it is.
+        """
+        from oaktag.operations.mend import mending
+
+        return mending(self.model, breaks=breaks, write=write, seconds=seconds, progress=progress)
+
     def trace(self, source: str, destination: str, service: str, *, back: bool = False) -> Document:
         """One packet's way, hop by hop, over all paths; with ``back`` the answer's too.
 

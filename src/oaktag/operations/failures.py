@@ -41,11 +41,12 @@ def _row(model: Model, loss: Loss) -> Document:
         "name": loss.lost.name,
         "leaks": len(loss.leaks),
         "breaks": len(loss.breaks),
-        "example": _told(model, first[0]) if first else "",
+        "example": told(model, first[0]) if first else "",
     }
 
 
-def _told(model: Model, flow: Flow) -> str:
+def told(model: Model, flow: Flow) -> str:
+    """A row in one phrase."""
     names = model.groups.all
     ends = [f"{names[group].id} in {segment}" for segment, group in (flow.source, flow.destination)]
     return f"{ends[0]} → {ends[1]}: {flow.effect}"

@@ -106,21 +106,27 @@ def quoted(text: str) -> str:
 def with_pin(text: str, fields: Mapping[str, str]) -> str:
     """``assignments.yaml`` with one pin more, behind the others."""
     pin = "{" + ", ".join(f"{k}: {quoted(v)}" for k, v in fields.items()) + "}"
-    found = _top(text, "pins")
+    return _with_item(text, "pins", pin)
+
+
+def _with_item(text: str, list_: str, item: str) -> str:
+    """A file with one item more in a list at its top, behind the others; a list that is not there
+    begins the file."""
+    found = _top(text, list_)
     if found is None:
-        return f"pins:\n  - {pin}\n" + ("\n" + text if text.strip() else "")
+        return f"{list_}:\n  - {item}\n" + ("\n" + text if text.strip() else "")
     key, node = found
     if isinstance(node, yaml.SequenceNode) and node.value and not node.flow_style:
         last = node.value[-1]
         at = text.find("\n", _end(last)) + 1 or len(text)
         indent = " " * node.start_mark.column
         lead = "" if at == 0 or text[at - 1 : at] == "\n" else "\n"
-        return f"{text[:at]}{lead}{indent}- {pin}\n{text[at:]}"
+        return f"{text[:at]}{lead}{indent}- {item}\n{text[at:]}"
     if isinstance(node, yaml.SequenceNode) and node.value:
         at = _end(node.value[-1])
-        return f"{text[:at]}, {pin}{text[at:]}"
+        return f"{text[:at]}, {item}{text[at:]}"
     start = key.end_mark.index
-    return f"{text[:start]}:\n  - {pin}{text[max(_end(node), text.index(':', start) + 1) :]}"
+    return f"{text[:start]}:\n  - {item}{text[max(_end(node), text.index(':', start) + 1) :]}"
 
 
 def without_pin(text: str, line: int, prefix: str | None) -> str:
@@ -256,6 +262,55 @@ def with_permission(text: str, name: str, action: str, services: list[str]) -> s
     lead = "" if text[at - 1 : at] == "\n" else "\n"
     indent = " " * node.start_mark.column
     return f"{text[:at]}{lead}{indent}{name}:\n{indent}  - {entry}\n{text[at:]}"
+
+
+# -- the network -----------------------------------------------------------------------------
+
+
+def with_feed(text: str, sender: str, receiver: str) -> str:
+    """``network.yaml`` with one feed more, behind the others."""
+    return _with_item(text, "feeds", f"{{from: {sender}, to: {receiver}}}")
+
+
+def with_setting(text: str, kind: str, name: str | int, key: str, value: str) -> str:
+    """``network.yaml`` with a key of a node (by its name) or link (by its place) set.
+
+    A key ``point.KEY`` is one of the node's only point, ``points.NAME.KEY`` of one of several.
+
+    Raises:
+        UsageError: there is no such item.
+    """
+    found = _top(text, f"{kind}s")
+    items = found[1].value if found and isinstance(found[1], yaml.SequenceNode) else []
+    for number, item in enumerate(items):
+        held = next((v.value for k, v in item.value if k.value == kind), None)
+        if name in (held, number):
+            inner = {k.value: v for k, v in item.value}
+            if key == "point" and "points" in inner:  # a list that has none yet
+                key, value = "points", f"[{{name: judge, {value[1:]}]"
+            elif key.startswith("point."):
+                item, key = inner["point"], key.removeprefix("point.")
+            elif key.startswith("points."):
+                _, point, key = key.split(".")
+                item = next(
+                    p for p in inner["points"].value
+                    if any(k.value == "name" and v.value == point for k, v in p.value)
+                )  # fmt: skip
+            return _with_key(text, item, key, value)
+    raise UsageError(f"there is no {kind} {name!r} in network.yaml")
+
+
+def _with_key(text: str, item: yaml.MappingNode, key: str, value: str) -> str:
+    for known, held in item.value:
+        if known.value == key:
+            return text[: held.start_mark.index] + value + text[_end(held) :]
+    if item.flow_style or not item.value:
+        at = _end(item.value[-1][1]) if item.value else item.start_mark.index + 1
+        lead = ", " if item.value else ""
+        return f"{text[:at]}{lead}{key}: {value}{text[at:]}"
+    at = text.find("\n", _end(item.value[-1][1])) + 1 or len(text)
+    lead = "" if text[at - 1 : at] == "\n" else "\n"
+    return f"{text[:at]}{lead}{' ' * item.value[0][0].start_mark.column}{key}: {value}\n{text[at:]}"
 
 
 # -- names -----------------------------------------------------------------------------------

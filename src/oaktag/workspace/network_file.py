@@ -18,6 +18,7 @@ from oaktag.workspace.yamlfile import Node as YamlNode
 FILE = "network.yaml"
 NODE_KEYS = (
     "node", "site", "address", "group", "carries", "marks", "learns", "relays", "point", "points",
+    "can",
 )  # fmt: skip
 POINT_KEYS = (
     "match", "dialect", "mode", "stateful", "capacity", "from", "toward", "inside", "own", "scope",
@@ -35,7 +36,7 @@ def read_network(root: Path, groups: Groups | None, problems: Problems) -> Netwo
     file = YamlFile(root, FILE, problems)
     if file.root is None:
         return Network()
-    top = file.fields(file.root, FILE, ("nodes", "segments", "links", "feeds"))
+    top = file.fields(file.root, FILE, ("nodes", "segments", "links", "feeds", "mending"))
     if top is None:
         return Network()
     return _Reader(file, groups, top).read()
@@ -51,7 +52,7 @@ class _Reader:
 
     def read(self) -> Network:
         file = self.file
-        items = {key: file.items(self.top.get(key), key) for key in self.top}
+        items = {k: file.items(self.top.get(k), k) for k in self.top if k != "mending"}
         for kind, key, table in (
             ("node", "nodes", self.nodes),
             ("segment", "segments", self.segments),
@@ -65,7 +66,20 @@ class _Reader:
         nodes = [n for i in items.get("nodes", []) if (n := self.node(i)) is not None]
         links = [k for i in items.get("links", []) if (k := self.link(i)) is not None]
         feeds = [f for i in items.get("feeds", []) if (f := self.feed(i)) is not None]
-        return Network(nodes, segments, _named_apart(links), feeds)
+        network = Network(nodes, segments, _named_apart(links), feeds)
+        if "mending" in self.top:
+            network.prices = self.prices(self.top["mending"], "mending", ("feed", "scope"))
+        return network
+
+    def prices(
+        self, item: YamlNode | None, what: str, keys: tuple[str, ...]
+    ) -> tuple[tuple[str, int], ...]:
+        """What could be switched on or added, each with its price, a whole number from 0."""
+        if item is None:
+            return ()
+        fields = self.file.fields(item, what, keys) or {}
+        found = ((k, self.file.number(v, f"the price of {k}", 0, 10**9)) for k, v in fields.items())
+        return tuple((key, price) for key, price in found if price is not None)
 
     def _claim(self, kind: str, value: YamlNode, table: dict[str, YamlNode]) -> None:
         name = self.file.text(value, f"the name of a {kind}", NAME)
@@ -127,6 +141,7 @@ class _Reader:
             learns=frozenset(word for word, _ in learns),
             relays=file.flag(fields.get("relays"), "relays", default=False),
             points=points,
+            can=self.prices(fields.get("can"), "can", ("carry", "mark", "point")),
             location=file.place(item),
         )
 
@@ -246,7 +261,9 @@ class _Reader:
 
     def link(self, item: YamlNode) -> Link | None:
         file = self.file
-        fields = file.fields(item, "a link", ("between", "name", "carries", "cost"), ("between",))
+        fields = file.fields(
+            item, "a link", ("between", "name", "carries", "cost", "can"), ("between",)
+        )
         if fields is None:
             return None
         ends = file.items(fields["between"], "between")
@@ -264,6 +281,7 @@ class _Reader:
         return Link(
             name or f"{a}--{b}", a, b,
             file.flag(fields.get("carries"), "carries", default=True), cost or 1, file.place(item),
+            self.prices(fields.get("can"), "can", ("carry",)),
         )  # fmt: skip
 
     def feed(self, item: YamlNode) -> Feed | None:

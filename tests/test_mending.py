@@ -1,0 +1,134 @@
+"""Mending: what is proposed mends, costs least, and is written so that it reads."""
+
+from __future__ import annotations
+
+import itertools
+import json
+from collections.abc import Callable, Sequence
+from pathlib import Path
+from typing import Any
+
+import jsonschema
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+import oaktag as package
+from conftest import Ran
+from oaktag.core.judging import Judge
+from oaktag.core.knowledge import Knowledge
+from oaktag.core.mending import Change, changed, possible
+from oaktag.core.paths import Paths
+from oaktag.core.reach import State
+from oaktag.core.registry import learned_bindings
+from oaktag.operations.model import Model
+from oaktag.testing.slow_reach import Net
+from test_commands import _schema
+from test_reach import nets, write_net
+
+Run = Callable[..., Ran]
+
+
+@st.composite
+def mendable(draw: st.DrawFn) -> tuple[Net, dict[str, int]]:
+    net: Net = draw(nets())
+    prices = st.integers(1, 4)
+    for node in net.nodes:
+        keys = draw(st.lists(st.sampled_from(("carry", "mark", "point")), max_size=2, unique=True))
+        if keys:
+            node["can"] = {key: draw(prices) for key in keys}
+    for link in net.links:
+        if draw(st.booleans()):
+            link["can"] = {"carry": draw(prices)}
+    mending = {} if draw(st.integers(0, 2)) else {"feed": draw(prices)}
+    return net, mending | ({"scope": draw(prices)} if draw(st.booleans()) else {})
+
+
+def _wrong(model: Model, changes: Sequence[Change], breaks: bool) -> set[object]:
+    """Rows that are wrong with some changes made, by ends and path."""
+    network = changed(model.network, changes)
+    learned = learned_bindings(
+        model.groups, model.assignment, model.prefix_pins, model.network, model.places
+    )
+    knowledge = Knowledge(
+        network, model.registry_bindings, learned, model.files.config.binding_order
+    )
+    every = tuple(range(len(model.groups)))
+    judges = {
+        name: Judge(p, model.matrix, (every, every) if p.scope.kind == "all" else model.scope(p))
+        for name, p in network.points.items()
+    }
+    state = State(model.matrix, network, Paths(network), knowledge, judges)
+    bad = ("leak", "break") if breaks else ("leak",)
+    return {
+        (f.source, f.destination, f.path.nodes if f.path else None)
+        for f in state.flows(model.hosts, model.hosts)
+        if f.effect in bad or (breaks and any(f.breaks.values()))
+    }
+
+
+@settings(max_examples=25)
+@given(made=mendable(), breaks=st.booleans())
+def test_the_cheapest_of_all_sets_of_changes(
+    made: tuple[Net, dict[str, int]], breaks: bool, tmp_path: Path
+) -> None:
+    net, mending = made
+    write_net(net, tmp_path)
+    path = tmp_path / "network.yaml"
+    path.write_text(json.dumps({**json.loads(path.read_text()), "mending": mending}))
+    workspace = package.Workspace.load(tmp_path)
+    model = workspace.model
+    learned: Any = learned_bindings(
+        model.groups, model.assignment, model.prefix_pins, model.network, model.places
+    )
+    choices = possible(model.network, learned)
+    if len(choices) > 9:
+        return
+    found = workspace.mend(breaks=breaks, write=True)
+    sets = [
+        s for size in range(len(choices) + 1) for s in itertools.combinations(choices, size)
+    ]  # fmt: skip
+    wrong = {s: _wrong(model, s, breaks) for s in sets}
+    hopeless = set.intersection(*wrong.values())
+    sound = [s for s in sets if wrong[s] <= hopeless]
+    cost = min((sum(c.price for c in s) for s in sound), default=None)
+    assert found["cost"] == cost, (found, choices)
+    if cost is not None:
+        again = package.Workspace.load(tmp_path).model
+        assert _wrong(again, (), breaks) <= hopeless
+
+
+def test_two_changes_that_help_only_together(oaktag: Run, shipped_mended: Path) -> None:
+    """Frames marked at Brindle help nobody while the carrier strips them: both links and the node."""
+    path = shipped_mended / "network.yaml"
+    text = path.read_text()
+    for feed in ("hall-edge", "county-exit"):
+        text = text.replace(f"  - {{from: brindle-access, to: {feed}}}\n", "")
+    text = text.replace(
+        "[brindle-access, carrier], carries: false",
+        "[brindle-access, carrier], carries: false, can: {carry: 2}",
+    )
+    text = text.replace(
+        "[carrier, hall-edge], carries: false",
+        "[carrier, hall-edge], carries: false, can: {carry: 2}",
+    )
+    text = text.replace("carrier, carries: false}", "carrier, carries: false, can: {carry: 1}}")
+    path.write_text(text + "\nmending: {scope: 1}\n")
+    before = oaktag("-C", shipped_mended, "reach", "--json").json["summary"]["effects"]
+    assert before["leak"] > 0
+    ran = oaktag("-C", shipped_mended, "reach", "--mend", "--json")
+    jsonschema.validate(ran.json, _schema("reach-mend"))
+    assert (ran.json["cost"], ran.json["proved"], ran.json["hopeless"]) == (5, True, [])
+    assert path.read_text() == text + "\nmending: {scope: 1}\n"
+    shown = oaktag("-C", shipped_mended, "reach", "--mend", "--write").out
+    assert "cost 5, proved to be the cheapest after which nothing leaks" in shown
+    after = oaktag("-C", shipped_mended, "reach", "--json").json["summary"]["effects"]
+    assert "leak" not in after and after["break"] > 0  # who comes back to Brindle is still unknown
+    with_feeds = path.read_text().replace("mending: {scope: 1}", "mending: {feed: 3}")
+    path.write_text(with_feeds)
+    made = oaktag("-C", shipped_mended, "reach", "--mend", "--breaks", "--write", "--json").json
+    assert [(c["kind"], c["what"], c["to"]) for c in made["changes"]] == [
+        ("feed", "brindle-access", "hall-edge")
+    ]
+    effects = oaktag("-C", shipped_mended, "reach", "--json").json["summary"]["effects"]
+    assert effects == {"exact": sum(before.values())}
+    assert "already" in oaktag("-C", shipped_mended, "reach", "--mend").out
