@@ -31,6 +31,8 @@ SHOTS = {
     "grant": ("quillmere", ["oaktag grant ada scans-1 ssh --until 2027-01-31", "oaktag set --where 'note=isolation*' --mode enforce --dry-run"]),
     "expect": ("quillmere", ["oaktag expect"]),
     "reach": ("quillmere", ["oaktag reach"]),
+    "trace": ("quillmere", ["oaktag trace emil loans-1 loans-api --return | head -17", "oaktag trace 02:00:5e:10:00:24 catalogue-1 https | tail -9"]),
+    "failures": ("quillmere", ["oaktag reach --failures 2>/dev/null", "oaktag reach --mend 2>/dev/null"]),
     "compile": ("quillmere", ["oaktag compile", "oaktag prove", "sed -n '/map from_520 /,/^$/p' lists/hall-edge.nft"]),
     "lab": ("quillmere-mended", ["oaktag lab up", "oaktag lab probe", "oaktag lab down"]),
     "bindings": ("quillmere", ["oaktag bindings --at hall-edge | head -30", "oaktag bindings --at hall-edge 10.20.2.103 10.20.12.41"]),
@@ -101,7 +103,9 @@ def main(names: list[str]) -> None:
             for name, (folder, command) in FIGURES.items():
                 if not names or name in names:
                     made = [*command.split(), str(OUT / f"{name}.png")]
-                    subprocess.run(made, cwd=Path(place) / folder, check=True, stdout=subprocess.DEVNULL)
+                    subprocess.run(
+                        made, cwd=Path(place) / folder, check=True, stdout=subprocess.DEVNULL
+                    )
     finally:
         screen.terminate()
         screen.wait()

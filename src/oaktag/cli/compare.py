@@ -6,7 +6,18 @@ from typing import Any
 
 import click
 
-from oaktag.cli.context import Context, as_json, count, emit, hint, pass_context, place, say, table
+from oaktag.cli.context import (
+    Context,
+    as_json,
+    count,
+    emit,
+    hint,
+    paragraph,
+    pass_context,
+    place,
+    say,
+    table,
+)
 
 WAYS = ("opened", "closed", "any", "never")
 
@@ -79,7 +90,7 @@ def _text(document: dict[str, Any]) -> None:
             wrap=(3,),
         )
         say()
-    say(_counts(document))
+    paragraph(_counts(document), "    ", first="")
     for point in document["points"]:
         say(f"   the list of {point['point']} changes{_unwritable(point)}")
     if document["cells"]:
