@@ -51,6 +51,7 @@ COMMANDS = {
     "prove": "read lists back and prove them equal to the matrix",
     "reach": "do tags reach every point on every path",
     "trace": "one packet's way, hop by hop",
+    "drift": "what nodes report against what is intended",
     "lab": "a real small network on this machine to try the lists in",
 }
 

@@ -35,6 +35,7 @@ WORDS = {
 @click.option("--from", "source", metavar="WHO", shell_complete=complete("end"))
 @click.option("--to", "destination", metavar="WHO", shell_complete=complete("end"))
 @click.option("--flows", is_flag=True, help="Every row, not the causes alone.")
+@click.option("--observed", metavar="DIR", help="The network as its nodes report it.")
 @click.option("--failures", is_flag=True, help="What each single failure would do.")
 @click.option("--mend", is_flag=True, help="The cheapest changes after which nothing leaks.")
 @click.option("--breaks", is_flag=True, help="With --mend: nothing may break either.")
@@ -47,6 +48,7 @@ def command(
     source: str | None,
     destination: str | None,
     flows: bool,
+    observed: str | None,
     failures: bool,
     mend: bool,
     breaks: bool,
@@ -59,7 +61,8 @@ def command(
         return _mend(context, breaks, write, seconds, as_json)
     if failures:
         return _failures(context, as_json)
-    document = context.workspace().reach(source, destination)
+    folder = None if observed is None else context.path(observed)
+    document = context.workspace().reach(source, destination, observed=folder)
     summary = document["summary"]
     effects = summary["effects"]
     bad = effects.get("leak", 0) + effects.get("break", 0)

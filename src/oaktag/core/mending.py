@@ -14,7 +14,6 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass
-from time import monotonic
 from typing import Literal, NamedTuple
 
 import numpy as np
@@ -116,7 +115,7 @@ def mend(
     bindings: Callable[[str], Sequence[Binding]],
     *,
     breaks: bool,
-    seconds: float,
+    late: Callable[[], bool],
     progress: Callable[[str], None] | None = None,
 ) -> Mended:
     """The cheapest of the choices after which no row leaks (or breaks, as asked).
@@ -127,10 +126,10 @@ def mend(
         hosts: everybody who is somewhere.
         bindings: what the registry or a node could send over a feed.
         breaks: whether nothing may break either.
-        seconds: when the search ends, with a bound.
+        late: whether the search shall end, with a bound.
         progress: told how far it is.
     """
-    search = _Search(choices, build, hosts, bindings, breaks, monotonic() + seconds, progress)
+    search = _Search(choices, build, hosts, bindings, breaks, late, progress)
     while True:
         solved = search.solve()
         if solved is None:
@@ -158,7 +157,7 @@ class _Search:
         hosts: Sequence[Host],
         bindings: Callable[[str], Sequence[Binding]],
         breaks: bool,
-        end: float,
+        late: Callable[[], bool],
         progress: Callable[[str], None] | None,
     ) -> None:
         self.choices = choices
@@ -166,7 +165,7 @@ class _Search:
         self.hosts = hosts
         self.bindings = bindings
         self.breaks = breaks
-        self.end = end
+        self._late = late
         self.progress = progress
         self.cuts: dict[Row, dict[Cut, None]] = {}
         self.hopeless: dict[Row, Flow] = {}
@@ -177,7 +176,7 @@ class _Search:
     @property
     def late(self) -> bool:
         """Whether time is up."""
-        return monotonic() > self.end
+        return self._late()
 
     def solve(self) -> tuple[tuple[int, ...], float] | None:
         """The cheapest choice that meets all constraints of rows that are not hopeless."""

@@ -428,21 +428,49 @@ class Workspace:
 
         return prove(self.model, Path(folder))
 
-    def reach(self, source: str | None = None, destination: str | None = None) -> Document:
+    def reach(
+        self,
+        source: str | None = None,
+        destination: str | None = None,
+        *,
+        observed: str | Path | None = None,
+    ) -> Document:
         """Do tags reach every point on every path?
 
+        Args:
+            source: only flows from here.
+            destination: only flows to here.
+            observed: a folder with reports of nodes; the network as they report it.
+
         Raises:
-            UsageError: an unknown name.
+            UsageError: an unknown name, or no reports.
+            WorkspaceError: with every fault of the reports.
         """
         from oaktag.operations.reach import reach
 
-        return reach(self.model, source, destination)
+        if observed is None:
+            return reach(self.model, source, destination)
+        from oaktag.operations.drift import Observed
+
+        seen = Observed(self.model, Path(observed))
+        return reach(seen.model, source, destination, seen.state())
 
     def failures(self, progress: Callable[[str], None] | None = None) -> Document:
         """Every single link, node, feed and point: what leaks or breaks without it."""
         from oaktag.operations.failures import failures
 
         return failures(self.model, progress)
+
+    def drift(self, folder: str | Path) -> Document:
+        """What nodes report, in files ``NODE.json`` of a folder, against what is intended.
+
+        Raises:
+            UsageError: there are no reports.
+            WorkspaceError: with every fault of the reports.
+        """
+        from oaktag.operations.drift import drift
+
+        return drift(self.model, Path(folder))
 
     def mend(
         self,

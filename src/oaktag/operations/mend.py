@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
+from time import monotonic
 
 from oaktag.core.bindings import Binding
 from oaktag.core.judging import Judge
@@ -56,9 +57,16 @@ def mending(
     def sent(name: str) -> Sequence[Binding]:
         return model.registry_bindings if name == REGISTRY else learned[name]
 
+    end = monotonic() + seconds
     choices = possible(model.network, learned)
     found = mend(
-        choices, build, model.hosts, sent, breaks=breaks, seconds=seconds, progress=progress
+        choices,
+        build,
+        model.hosts,
+        sent,
+        breaks=breaks,
+        late=lambda: monotonic() > end,
+        progress=progress,
     )
     text = edits.text_of(model.files.root, FILE)
     for change in found.changes or ():

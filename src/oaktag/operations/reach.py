@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections import Counter
 
-from oaktag.core.reach import Flow
+from oaktag.core.reach import Flow, State
 from oaktag.operations.documents import Document, boxes_json, document
 from oaktag.operations.model import Model
 
@@ -23,8 +23,14 @@ ADVICE = {
 }
 
 
-def reach(model: Model, source: str | None = None, destination: str | None = None) -> Document:
-    """Every (source segment and group) → (destination segment and group) and path.
+def reach(
+    model: Model,
+    source: str | None = None,
+    destination: str | None = None,
+    state: State | None = None,
+) -> Document:
+    """Every (source segment and group) → (destination segment and group) and path, as intended or
+    in another state.
 
     Raises:
         UsageError: an unknown name.
@@ -34,7 +40,7 @@ def reach(model: Model, source: str | None = None, destination: str | None = Non
     ends = [
         model.hosts if w is None else hosts_of(model, model.end(w)) for w in (source, destination)
     ]
-    flows = list(model.state.flows(*ends))
+    flows = list((state or model.state).flows(*ends))
     placed = {host.group for host in model.hosts}
     unplaced = [g.id for i, g in enumerate(model.groups.all) if i and i not in placed]
     return document(

@@ -1,0 +1,177 @@
+"""What nodes report of themselves: one JSON file a node, ``NODE.json``, in a folder.
+
+    {"form": 1, "node": "hall-edge", "at": "2026-11-25T08:00:00Z",
+     "bindings": [{"prefix": "10.20.1.11/32", "tag": 310, "source": "session"}],
+     "points": [{"point": "hall-edge", "mode": "enforce", "sha256": "…", "list": "hall-edge.nft"}],
+     "feeds": [{"feed": "registry>hall-edge", "state": "up"}],
+     "groups": {"310": "librarians"},
+     "counters": [{"point": "hall-edge", "source": 310, "destination": 510, "packets": 12}]}
+
+     "counters": [{"point": "hall-edge", "source": 310, "destination": 510, "packets": 9}]}
+``list`` is a file beside, the text of the list that the point holds; ``sha256`` is of that text.
+"""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Callable, Iterable
+from pathlib import Path
+from typing import Any, NamedTuple
+
+from oaktag.core.addresses import Prefix, parse_prefix
+from oaktag.core.bindings import BINDING_SOURCES
+from oaktag.errors import UsageError, WorkspaceError
+from oaktag.located import Location
+from oaktag.workspace.textfile import Problems
+
+MODES = ("enforce", "observe", "off")
+
+
+class HeldList(NamedTuple):
+    """What a point says of its list; ``text`` is None where it only gave a hash."""
+
+    point: str
+    mode: str | None
+    sha256: str | None
+    text: str | None
+
+
+class Report(NamedTuple):
+    """What one node reports; None where it says nothing about it."""
+
+    node: str
+    at: str
+    bindings: tuple[tuple[Prefix, int, str], ...] | None
+    points: tuple[HeldList, ...]
+    feeds: dict[str, str]
+    groups: dict[int, str]
+    counters: tuple[tuple[str, int, int, int], ...]
+
+
+def read_reports(folder: Path, nodes: Iterable[str]) -> dict[str, Report]:
+    """All reports of a folder, by node.
+
+    Raises:
+        UsageError: there is no such folder, or no report in it.
+        WorkspaceError: with every fault of the files.
+    """
+    if not folder.is_dir():
+        raise UsageError(f"{folder} is no folder; nodes' reports are files NODE.json in one")
+    problems = Problems()
+    known = set(nodes)
+    found: dict[str, Report] = {}
+    files = sorted(folder.glob("*.json"))
+    for path in files:
+        report = _Reader(path, problems).read()
+        if report is None:
+            continue
+        if report.node not in known:
+            problems.clash(Location(path.name), f"there is no node {report.node!r}", "a node")
+        elif report.node in found:
+            problems.clash(Location(path.name), f"{report.node} reports twice", "one file a node")
+        found[report.node] = report
+    if not files:
+        raise UsageError(f"{folder} holds no report; each is a file NODE.json")
+    if problems.all:
+        raise WorkspaceError(tuple(problems.all))
+    return found
+
+
+class _Reader:
+    """One report; every fault is a problem at its file."""
+
+    def __init__(self, path: Path, problems: Problems) -> None:
+        self.path = path
+        self.problems = problems
+        self.faults = 0
+
+    def fault(self, message: str, expected: str, line: int = 0) -> None:
+        self.faults += 1
+        self.problems.form(Location(self.path.name, line), message, expected)
+
+    def read(self) -> Report | None:
+        try:
+            raw = json.loads(self.path.read_text(encoding="utf-8"))
+        except UnicodeDecodeError:
+            self.fault("the file is not UTF-8", "JSON in UTF-8")
+            return None
+        except json.JSONDecodeError as error:
+            self.fault(f"this is not JSON: {error.msg}", "a report", error.lineno)
+            return None
+        keys = {"form", "node", "at", "bindings", "points", "feeds", "groups", "counters"}
+        if (
+            not isinstance(raw, dict)
+            or raw.get("form") != 1
+            or not isinstance(raw.get("node"), str)
+        ):
+            self.fault("this is no report", '{"form": 1, "node": …}')
+            return None
+        for odd in sorted(set(raw) - keys):
+            self.fault(f"a report has no key {odd!r}", f"some of {', '.join(sorted(keys))}")
+        bindings = self.items(raw, "bindings", self.binding)
+        report = Report(
+            raw["node"], str(raw.get("at", "")),
+            None if "bindings" not in raw else tuple(bindings),
+            tuple(self.items(raw, "points", self.point)),
+            dict(self.items(raw, "feeds", self.feed)),
+            dict(self.groups(raw.get("groups", {}))),
+            tuple(self.items(raw, "counters", self.counter)),
+        )  # fmt: skip
+        return None if self.faults else report
+
+    def items(
+        self, raw: dict[str, Any], key: str, read: Callable[[dict[str, Any]], Any]
+    ) -> list[Any]:
+        given = raw.get(key, [])
+        if not isinstance(given, list) or any(not isinstance(item, dict) for item in given):
+            self.fault(f"{key} is no list of objects", "[{…}, …]")
+            return []
+        made = (read(item) for item in given)
+        return [item for item in made if item is not None]
+
+    def binding(self, item: dict[str, Any]) -> tuple[Prefix, int, str] | None:
+        source = item.get("source", "inventory")
+        try:
+            prefix = parse_prefix(str(item.get("prefix")))
+        except ValueError as error:
+            self.fault(str(error), "a prefix")
+            return None
+        tag = item.get("tag")
+        if not isinstance(tag, int) or not 0 <= tag <= 65535 or source not in BINDING_SOURCES:
+            self.fault(f"the binding of {prefix} has no tag or source",
+                       f"tag 0 to 65535, source one of {', '.join(BINDING_SOURCES)}")  # fmt: skip
+            return None
+        return prefix, tag, source
+
+    def point(self, item: dict[str, Any]) -> HeldList | None:
+        name, mode = item.get("point"), item.get("mode")
+        if not isinstance(name, str) or mode not in (None, *MODES):
+            self.fault("a point without name, or in no known mode", f"one of {', '.join(MODES)}")
+            return None
+        text = None
+        if "list" in item:
+            beside = self.path.parent / Path(str(item["list"])).name
+            try:
+                text = beside.read_text(encoding="utf-8")
+            except (OSError, UnicodeDecodeError):
+                self.fault(f"the list {item['list']!r} cannot be read", "a text file beside")
+        return HeldList(name, mode, item.get("sha256"), text)
+
+    def feed(self, item: dict[str, Any]) -> tuple[str, str] | None:
+        if not isinstance(item.get("feed"), str) or item.get("state") not in ("up", "down"):
+            self.fault("a feed without name or state", '{"feed": …, "state": "up" or "down"}')
+            return None
+        return item["feed"], item["state"]
+
+    def groups(self, given: Any) -> Iterable[tuple[int, str]]:
+        if not isinstance(given, dict) or not all(str(k).isdecimal() for k in given):
+            self.fault("groups is no table of numbers and names", '{"310": "librarians"}')
+            return []
+        return [(int(k), str(v)) for k, v in given.items()]
+
+    def counter(self, item: dict[str, Any]) -> tuple[str, int, int, int] | None:
+        numbers = [item.get(k) for k in ("source", "destination", "packets")]
+        if not all(isinstance(n, int) and n >= 0 for n in numbers):
+            self.fault("a counter without source, destination and packets", "numbers from 0")
+            return None
+        return str(item.get("point")), *(int(n) for n in numbers if n is not None)  # type: ignore[return-value]
