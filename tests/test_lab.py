@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 from collections import Counter
 from collections.abc import Callable
 from pathlib import Path
@@ -58,10 +59,18 @@ def test_what_reach_predicts_is_what_packets_meet(oaktag: Run, sample: Path) -> 
 def test_on_the_mended_sample_every_probe_is_as_meant(oaktag: Run, shipped_mended: Path) -> None:
     oaktag("-C", shipped_mended, "lab", "up")
     try:
+        early = oaktag("-C", shipped_mended, "lab", "state")
         ran = oaktag("-C", shipped_mended, "lab", "probe", "--json")
+        said = oaktag("-C", shipped_mended, "lab", "state", "--json")
     finally:
         oaktag("-C", shipped_mended, "lab", "down")
     assert ran.status == 0 and set(ran.json["summary"]) == {"as meant"}
+    assert early.status == 2 and "oaktag lab probe loads them" in early.err
+    jsonschema.validate(said.json, _schema("lab-state"))
+    drift = oaktag("-C", shipped_mended, "drift")
+    assert (drift.status, drift.out) == (0, "all that is reported is as intended\n")
+    report = json.loads((shipped_mended / "observed/hall-edge.json").read_text())
+    assert sum(c["packets"] for c in report["counters"]) > 100
     assert {f["feed"]: f["bindings"] for f in ran.json["feeds"]}["ashgrove-access>hall-edge"] == 32
 
 

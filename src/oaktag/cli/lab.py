@@ -94,6 +94,23 @@ def _word(answered: bool) -> str:
     return "answered" if answered else "no answer"
 
 
+@command.command("state")
+@click.argument("folder", default="observed", metavar="[DIR]")
+@as_json
+@pass_context
+def state(context: Context, folder: str, as_json: bool) -> int:
+    """Write what the nodes of the lab report of themselves, for oaktag drift."""
+    from oaktag.operations import lab
+
+    document = lab.write_state(context.workspace().model, context.path(folder))
+    if as_json:
+        emit(document)
+        return 0
+    say(f"written: {count(len(document['files']), 'report')} in {folder}")
+    hint(f"oaktag drift {folder} holds them against what is intended")
+    return 0
+
+
 @command.command("down")
 @as_json
 @pass_context

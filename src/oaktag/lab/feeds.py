@@ -18,11 +18,11 @@ PATIENCE = 5.0
 Row = tuple[str, int, str, int | None]
 
 
-async def run_feeds(plan: LabPlan) -> list[int]:
+async def run_feeds(plan: LabPlan) -> tuple[list[int], dict[int, list[Row]]]:
     """Let every feed bring what it brings, and fill the tables of nodes with what arrived.
 
     Returns:
-        For each feed, how many bindings arrived.
+        For each feed, how many bindings arrived; and for each node all that it knows then.
     """
     servers = [
         await _serve(number, feed.sender, feed.brings) for number, feed in enumerate(plan.feeds)
@@ -45,7 +45,7 @@ async def run_feeds(plan: LabPlan) -> list[int]:
             for point in plan.points:
                 if point.node == number:
                     load(nftables_live.refill(point.name, ranges))
-    return [len(rows) for rows in arrived]
+    return [len(rows) for rows in arrived], known
 
 
 def _ranges(rows: list[Row], order: list[str]) -> list[Range]:

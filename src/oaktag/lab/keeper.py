@@ -1,8 +1,8 @@
 """The process inside the user namespace that holds a lab, and does what it is told.
 
 It is started by ``lab.handle.start``, builds the plan, and then answers requests, a JSON line
-each, on a Unix socket: ``load``, ``unload``, ``probe``, ``counters``, ``stop``. With it the
-namespaces end.
+each, on a Unix socket: ``load``, ``unload``, ``probe``, ``counters``, ``state``, ``stop``. With it
+the namespaces end.
 """
 
 from __future__ import annotations
@@ -17,7 +17,7 @@ from typing import Any
 
 from oaktag.dialects import nftables, nftables_live
 from oaktag.lab.build import build, node_name
-from oaktag.lab.feeds import run_feeds
+from oaktag.lab.feeds import Row, run_feeds
 from oaktag.lab.namespaces import NETNS, inside, load, run
 from oaktag.lab.plan import LabPlan, Probe
 from oaktag.lab.probes import Listeners, send
@@ -31,6 +31,7 @@ class Keeper:
     def __init__(self, plan: LabPlan) -> None:
         self.plan = plan
         self.loaded = False
+        self.known: dict[int, list[Row]] = {n: list(at.binds) for n, at in enumerate(plan.nodes)}
         self.stopped = asyncio.Event()
 
     async def load(self, _: Answer) -> Answer:
@@ -39,7 +40,12 @@ class Keeper:
             with inside(node_name(point.node)):
                 load(point.text + nftables_live.refill(point.name, []))
         self.loaded = True
-        return {"arrived": await run_feeds(self.plan)}
+        arrived, self.known = await run_feeds(self.plan)
+        return {"arrived": arrived}
+
+    async def state(self, _: Answer) -> Answer:
+        """What every node knows by now: what it learned, and what its feeds brought."""
+        return {"loaded": self.loaded, "known": [self.known[n] for n in sorted(self.known)]}
 
     async def unload(self, _: Answer) -> Answer:
         """Take every list away."""
@@ -75,7 +81,7 @@ class Keeper:
         """Answer requests until told to stop."""
         known: dict[str, Callable[[Answer], Awaitable[Answer]]] = {
             "load": self.load, "unload": self.unload, "probe": self.probe,
-            "counters": self.counters, "stop": self.stop,
+            "counters": self.counters, "state": self.state, "stop": self.stop,
         }  # fmt: skip
 
         async def answer(reader: asyncio.StreamReader, writer: asyncio.StreamWriter) -> None:

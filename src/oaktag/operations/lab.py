@@ -2,9 +2,13 @@
 
 from __future__ import annotations
 
+import json
 from collections import Counter
 from collections.abc import Iterator
 from dataclasses import asdict, replace
+from datetime import UTC, datetime
+from hashlib import sha256
+from pathlib import Path as FilePath
 from typing import NamedTuple
 
 from oaktag.core.addresses import WIDTH, address_text
@@ -15,12 +19,14 @@ from oaktag.core.packets import Packet
 from oaktag.core.paths import Path
 from oaktag.core.placement import Host
 from oaktag.core.registry import learned_bindings
+from oaktag.errors import OakTagError
 from oaktag.lab.handle import Lab
 from oaktag.lab.plan import LabFeed, LabHost, LabLink, LabNode, LabPlan, LabPoint, Probe
 from oaktag.operations.documents import Document, document
 from oaktag.operations.expect import hosts_of
 from oaktag.operations.lists import list_text, points_of
 from oaktag.operations.model import Model
+from oaktag.workspace.textfile import write_text
 
 ECHO = {4: Packet(4, 1, 8, 0), 6: Packet(6, 58, 128, 0)}
 PROTOCOLS = {6: "tcp", 17: "udp"}
@@ -98,6 +104,48 @@ def probe(model: Model) -> Document:
     return said
 
 
+def write_state(model: Model, folder: FilePath) -> Document:
+    """Write what the lab's nodes report of themselves, in the form that ``drift`` reads.
+
+    Raises:
+        OakTagError: no lab is up, or its lists are not loaded.
+    """
+    lab = lab_of(model)
+    state = lab.ask("state")
+    if not state["loaded"]:
+        raise OakTagError("the lab's points hold no list yet; oaktag lab probe loads them")
+    counted = lab.ask("counters")["cells"]
+    files: list[str] = []
+    for node, rows in zip(model.network.nodes.values(), state["known"], strict=True):
+        report = {
+            "form": 1,
+            "node": node.name,
+            "at": datetime.now(UTC).isoformat(timespec="seconds"),
+            "bindings": [{"prefix": p, "tag": tag, "source": s} for p, tag, s, _ in rows],
+            "points": [
+                {
+                    "point": p.id, "mode": p.mode,
+                    "sha256": sha256(list_text(model, p).encode()).hexdigest(),
+                }
+                for p in node.points
+            ],
+            "feeds": [
+                {"feed": f.name, "state": "up"}
+                for f in model.network.feeds if f.up and f.receiver == node.name
+            ],
+            "groups": {str(model.groups.tag(i)): g.id for i, g in enumerate(model.groups.all) if i},
+            "counters": [
+                {"point": p.id, "source": int(s), "destination": int(d), "packets": n}
+                for p in node.points
+                for d, row in counted.get(p.id, {}).items() for s, n in row.items()
+            ],
+        }  # fmt: skip
+        name = f"{node.name}.json"
+        write_text(folder / name, json.dumps(report, indent=1) + "\n")
+        files.append(name)
+    return document("lab state", folder=str(folder), files=files)
+
+
 def last_probe(model: Model) -> Document:
     """What the last ``probe`` of the lab that is up has found.
 
@@ -146,6 +194,8 @@ def _counters(
         for point_id, sight in _judged(model, trial):
             expected[point_id][sight.destination, sight.source] += 1
     for point in points_of(model):
+        if not point.stateful:
+            continue  # it counts every packet, not the first of a flow
         wanted = expected[point.id]
         real = {(int(d), int(s)): n for d, row in counted[point.id].items() for s, n in row.items()}
         differ = sorted(c for c in {*wanted, *real} if wanted[c] != real.get(c, 0))
