@@ -86,7 +86,7 @@ def small_nets(draw: st.DrawFn) -> Net:
     net.sessions = []  # an endpoint has one address here, where its inventory says
     for node in net.nodes:
         held = [draw(points)] if draw(maybe) else []
-        node["points"] = [{**p, "name": "p", "mode": "enforce"} for p in held]
+        node["points"] = [{**p, "name": "p", "mode": "enforce", "stateful": True} for p in held]
         if draw(maybe):
             net.feeds.append({"from": "registry", "to": node["node"], "name": f"r-{node['node']}"})
     return net
