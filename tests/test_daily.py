@@ -256,6 +256,11 @@ def test_figures_are_pictures_and_always_the_same(oaktag: Run, shipped: Path) ->
             one, two = ((shipped / f"{n}.{kind}").read_bytes() for n in "ab")
             assert one == two and one.startswith(head)
         assert "core-services" in (shipped / "a.svg").read_text()
+    for name in ("a.svg", "b.svg"):
+        assert oaktag("-C", shipped, "reach", "--figure", name).status == 1
+    drawn = (shipped / "a.svg").read_text()
+    assert drawn == (shipped / "b.svg").read_text()
+    assert all(word in drawn for word in ("colmere-access", "2 leak", "provider"))
 
 
 def test_boxes_of_a_comparison_read_as_services(shipped: Path) -> None:

@@ -36,6 +36,7 @@ WORDS = {
 @click.option("--to", "destination", metavar="WHO", shell_complete=complete("end"))
 @click.option("--flows", is_flag=True, help="Every row, not the causes alone.")
 @click.option("--observed", metavar="DIR", help="The network as its nodes report it.")
+@click.option("--figure", metavar="FILE", help="Draw the network by site, as PNG or SVG.")
 @click.option("--failures", is_flag=True, help="What each single failure would do.")
 @click.option("--mend", is_flag=True, help="The cheapest changes after which nothing leaks.")
 @click.option("--breaks", is_flag=True, help="With --mend: nothing may break either.")
@@ -49,6 +50,7 @@ def command(
     destination: str | None,
     flows: bool,
     observed: str | None,
+    figure: str | None,
     failures: bool,
     mend: bool,
     breaks: bool,
@@ -62,7 +64,13 @@ def command(
     if failures:
         return _failures(context, as_json)
     folder = None if observed is None else context.path(observed)
-    document = context.workspace().reach(source, destination, observed=folder)
+    workspace = context.workspace()
+    document = workspace.reach(source, destination, observed=folder)
+    if figure:
+        from oaktag.operations.picture import picture
+        from oaktag.report.network_figure import draw_network
+
+        draw_network(picture(workspace.model, document), context.path(figure))
     summary = document["summary"]
     effects = summary["effects"]
     bad = effects.get("leak", 0) + effects.get("break", 0)
