@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+from collections import Counter
 from pathlib import Path
 from typing import Any
 
@@ -400,3 +401,23 @@ def _less(net: Net, feeds: Any = None, links: Any = None, node: Any = None) -> N
         [f for f in net.feeds if f is not feeds and name not in (f["from"], f["to"])],
         net.beings, net.pins, net.sessions,
     )  # fmt: skip
+
+
+@settings(max_examples=80)
+@given(net=nets())
+def test_counting_is_making_every_row(net: Net, tmp_path: Path) -> None:
+    """Rows counted by blocks of arrays are those made one by one, cause by cause."""
+    from oaktag.core.survey import survey
+
+    for being in net.beings:  # several classes of one group are made one by one anyhow
+        being.stable = True
+    net.sessions = []
+    model = write_net(net, tmp_path).model
+    counted = survey(model.state, model.hosts, model.hosts)
+    flows = list(model.state.flows(model.hosts, model.hosts))
+    assert counted.effects == Counter(f.effect for f in flows)
+    assert counted.results == Counter(f.result for f in flows)
+    causes = Counter((f.effect, f.reasons) for f in flows if f.effect != "exact")
+    assert {key: cause.rows for key, cause in counted.causes.items()} == causes
+    for (effect, reasons), cause in counted.causes.items():
+        assert (cause.example.effect, cause.example.reasons) == (effect, reasons)

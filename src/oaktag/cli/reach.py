@@ -65,7 +65,7 @@ def command(
         return _failures(context, as_json)
     folder = None if observed is None else context.path(observed)
     workspace = context.workspace()
-    document = workspace.reach(source, destination, observed=folder)
+    document = workspace.reach(source, destination, observed=folder, progress=progress("reaching"))
     if figure:
         from oaktag.operations.picture import picture
         from oaktag.report.network_figure import draw_network
@@ -86,6 +86,8 @@ def command(
         say("   " + ", ".join(f"{results[r]} {r}" for r in sorted(results)))
     if flows:
         _flows(document["flows"])
+        if len(document["flows"]) < sum(effects.values()):
+            say("too many to show each: these are one for each cause; --from and --to narrow it")
     elif summary["causes"]:
         say()
         table(

@@ -12,6 +12,10 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 from dataclasses import dataclass
+from typing import Literal
+
+import numpy as np
+from numpy.typing import NDArray
 
 from oaktag.core.groups import Groups
 from oaktag.core.matrix import Matrix
@@ -67,6 +71,13 @@ class Judge:
         by_tag = matrix.groups.by_tag
         self._by_tag = by_tag
         self._sources, self._destinations = frozenset(scope[0]), frozenset(scope[1])
+
+    def covers(self, groups: NDArray[np.int64], side: Literal[0, 1] = 0) -> NDArray[np.bool_]:
+        """Which group indices (-1 for none) its scope has as sources, or as destinations (1)."""
+        mask = np.zeros(len(self._matrix.groups) + 1, dtype=np.bool_)
+        mask[list((self._sources, self._destinations)[side])] = True
+        found: NDArray[np.bool_] = mask[groups]
+        return found
 
     def holds(self, sight: Sight) -> bool:
         """Whether the cell of the tags seen is in its list."""

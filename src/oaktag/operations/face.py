@@ -434,6 +434,7 @@ class Workspace:
         destination: str | None = None,
         *,
         observed: str | Path | None = None,
+        progress: Callable[[str], None] | None = None,
     ) -> Document:
         """Do tags reach every point on every path?
 
@@ -441,6 +442,7 @@ class Workspace:
             source: only flows from here.
             destination: only flows to here.
             observed: a folder with reports of nodes; the network as they report it.
+            progress: told how far long work is.
 
         Raises:
             UsageError: an unknown name, or no reports.
@@ -449,11 +451,11 @@ class Workspace:
         from oaktag.operations.reach import reach
 
         if observed is None:
-            return reach(self.model, source, destination)
+            return reach(self.model, source, destination, progress=progress)
         from oaktag.operations.drift import Observed
 
         seen = Observed(self.model, Path(observed))
-        return reach(seen.model, source, destination, seen.state())
+        return reach(seen.model, source, destination, seen.state(), progress)
 
     def failures(self, progress: Callable[[str], None] | None = None) -> Document:
         """Every single link, node, feed and point: what leaks or breaks without it."""

@@ -3,12 +3,16 @@
 from __future__ import annotations
 
 from collections import Counter
+from collections.abc import Callable, Sequence
 
+from oaktag.core.placement import Host
 from oaktag.core.reach import Flow, State
 from oaktag.operations.documents import Document, boxes_json, document
 from oaktag.operations.model import Model
 
 MOST_ROWS = 200_000
+#: Above so many pairs of classes of addresses rows are counted, not made.
+MOST_PAIRS = 100_000
 
 #: What to do about each reason; {node} is where, {source} and {destination} the segments.
 ADVICE = {
@@ -28,9 +32,10 @@ def reach(
     source: str | None = None,
     destination: str | None = None,
     state: State | None = None,
+    progress: Callable[[str], None] | None = None,
 ) -> Document:
     """Every (source segment and group) → (destination segment and group) and path, as intended or
-    in another state.
+    in another state. Where there are very many, ``flows`` holds one row for each cause.
 
     Raises:
         UsageError: an unknown name.
@@ -40,7 +45,10 @@ def reach(
     ends = [
         model.hosts if w is None else hosts_of(model, model.end(w)) for w in (source, destination)
     ]
-    flows = list((state or model.state).flows(*ends))
+    state = state or model.state
+    if len(state.classes(ends[0])) * len(state.classes(ends[1])) > MOST_PAIRS:
+        return _surveyed(model, state, ends, progress)
+    flows = list(state.flows(*ends))
     placed = {host.group for host in model.hosts}
     unplaced = [g.id for i, g in enumerate(model.groups.all) if i and i not in placed]
     return document(
@@ -49,6 +57,38 @@ def reach(
         unplaced=unplaced,
         summary=summary(model, flows),
     )
+
+
+def _surveyed(
+    model: Model,
+    state: State,
+    ends: Sequence[Sequence[Host]],
+    progress: Callable[[str], None] | None = None,
+) -> Document:
+    """The same in numbers, for networks of more rows than anybody reads."""
+    from oaktag.core.survey import survey
+
+    found = survey(state, ends[0], ends[1], progress)
+    order = sorted(
+        found.causes.items(), key=lambda item: (item[0][0] != "leak", -item[1].rows, str(item[0]))
+    )
+    causes = []
+    for (effect, reasons), cause in order:
+        said = _cause(model, effect, tuple(reasons), [cause.example])
+        said |= {
+            "flows": cause.rows, "from_segments": sorted(cause.sources),
+            "to_segments": sorted(cause.destinations),
+        }  # fmt: skip
+        causes.append(said)
+    placed = {host.group for host in model.hosts}
+    return document(
+        "reach",
+        flows=[flow_json(model, cause.example) for _, cause in order],
+        unplaced=[g.id for i, g in enumerate(model.groups.all) if i and i not in placed],
+        summary={
+            "effects": dict(found.effects), "results": dict(found.results), "causes": causes,
+        },
+    )  # fmt: skip
 
 
 def flow_json(model: Model, flow: Flow) -> Document:
