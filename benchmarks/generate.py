@@ -19,6 +19,7 @@ from oaktag.core.assignment import Compare, Condition, Equals, Glob, Rule
 from oaktag.core.endpoints import Endpoints, SourceTable, Value
 from oaktag.core.groups import Groups
 from oaktag.core.lines import Policy
+from oaktag.core.network import Network
 from oaktag.located import Location
 
 ENDPOINTS = 1_000_000
@@ -150,6 +151,16 @@ def policy(scale: float, seed: int) -> tuple[Groups, Policy]:
             (root / name).write_text(text, encoding="utf-8")
         files = load(root)
     return files.groups, files.policy
+
+
+def network(scale: float, seed: int) -> Network:
+    """The network of a workspace, as the core has it."""
+    from oaktag.workspace.network_file import read_network
+    from oaktag.workspace.textfile import Problems
+
+    with tempfile.TemporaryDirectory() as place:
+        Path(place, "network.yaml").write_text(network_text(scale, seed), encoding="utf-8")
+        return read_network(Path(place), None, Problems())
 
 
 # -- a whole workspace ---------------------------------------------------------------------------

@@ -21,6 +21,7 @@ from typing import Any, NamedTuple
 
 import generate
 import netaddr
+import networkx
 import numpy as np
 import pandas as pd
 import pytricia
@@ -32,6 +33,7 @@ from oaktag.core.groups import Groups
 from oaktag.core.lines import Policy
 from oaktag.core.matrix import Matrix
 from oaktag.core.packets import Atoms
+from oaktag.core.paths import Paths
 from oaktag.core.ranges import Table, aggregate, flatten
 from oaktag.core.review import find_contradictions, find_redundant, find_shadowed
 
@@ -42,7 +44,7 @@ run: the ratio is what counts, for machines differ.
 
 """
 TAIL = """
-Not measured yet, because not built for this size yet: lists, paths and reach of a large network.
+Not measured yet, because not built for this size yet: lists and reach of a large network.
 """
 Row = tuple[str, str, int, float, float, int, str]
 
@@ -352,6 +354,36 @@ def comparisons(scale: float, seed: int) -> list[Row]:
     ]  # fmt: skip
 
 
+def paths(scale: float, seed: int) -> list[Row]:
+    """Costs of least-cost paths from each node with a segment, beside networkx from each."""
+    small, network = (generate.network(s, seed) for s in (0.004, scale))
+    for net in (small, network):
+        graph = networkx.Graph()
+        graph.add_nodes_from(net.nodes)
+        for link in net.links:
+            known = graph.get_edge_data(link.a, link.b, {"weight": link.cost})["weight"]
+            graph.add_edge(link.a, link.b, weight=min(known, link.cost))
+        starts = list(dict.fromkeys(s.node for s in net.segments.values()))
+        few = starts[: max(len(starts) // 30, 3)]
+        for start in few[:3]:
+            costs = Paths(net)._from(start)
+            told = networkx.single_source_dijkstra_path_length(graph, start)
+            assert all(costs[n] == told.get(name, np.inf) for n, name in enumerate(net.nodes))
+
+    def ours() -> None:
+        held = Paths(network)
+        for start in starts:
+            held._from(start)
+
+    def theirs() -> None:
+        for start in few:
+            networkx.single_source_dijkstra_path_length(graph, start)
+
+    plain = seconds(theirs, 3) * len(starts) / len(few)
+    return [("costs of paths from every segment", "networkx from each (a thirtieth, times thirty)",
+             len(starts), seconds(ours, 3), plain, 3, "≥ 30×")]  # fmt: skip
+
+
 def slow_cells(matrix: Matrix) -> Callable[[int, int], tuple[int, int]]:
     """Both forms of a cell from its ordered lines."""
 
@@ -396,6 +428,7 @@ def main() -> None:
         "aggregation": lambda: aggregation(options.scale, options.seed),
         "matrix": lambda: matrices(options.scale, options.seed),
         "comparison": lambda: comparisons(options.scale, options.seed),
+        "paths": lambda: paths(options.scale, options.seed),
     }
     rows = [row for name in options.only or parts for row in parts[name]()]
     lines = [

@@ -68,8 +68,8 @@ def test_what_enforcing_would_change(stack: Stack, data: st.DataObject, tmp_path
         assert all(line.mode != "observe" for line in workspace.model.lines)
         return
     changed = {(c["source"], c["destination"]) for c in document["cells"]}
-    for s, d in CELLS:
-        for packet in _sample(stack, data, 4):
+    for s, d in data.draw(st.lists(st.sampled_from(CELLS), max_size=5, unique=True)):
+        for packet in _sample(stack, data, 8):
             if _decided(stack, s, d, packet) != _decided(stack, s, d, packet, "would"):
                 assert (s, d) in changed
     painted = workspace.model.matrix

@@ -7,6 +7,7 @@ from collections import Counter
 from pathlib import Path
 from typing import Any
 
+import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
@@ -421,3 +422,31 @@ def test_counting_is_making_every_row(net: Net, tmp_path: Path) -> None:
     assert {key: cause.rows for key, cause in counted.causes.items()} == causes
     for (effect, reasons), cause in counted.causes.items():
         assert (cause.example.effect, cause.example.reasons) == (effect, reasons)
+
+
+def test_paths_of_many_nodes_are_those_of_few(monkeypatch: pytest.MonkeyPatch) -> None:
+    """Both ways of computing costs give the same paths, in the same order, parallel links too."""
+    import random
+
+    from oaktag.core import paths
+    from oaktag.core.network import Link, Network, Node
+
+    rng = random.Random(5)
+    for _ in range(30):
+        nodes = [Node(f"n{n}") for n in range(rng.randint(2, 14))]
+        links = []
+        for number in range(rng.randint(1, 30)):
+            a, b = rng.sample(nodes, 2)
+            links.append(Link(f"k{number}", a.name, b.name, True, rng.randint(1, 3)))
+        network = Network(nodes, [], links)
+        few = paths.Paths(network)
+        monkeypatch.setattr(paths, "MANY_NODES", 0)
+        many = paths.Paths(network)
+        for a in nodes:
+            assert many.used(a.name) == few.used(a.name)
+            for b in nodes:
+                assert many.count(a.name, b.name) == few.count(a.name, b.name)
+                found = list(many.between(a.name, b.name))
+                assert found == list(few.between(a.name, b.name))
+                assert len(found) == many.count(a.name, b.name)
+        monkeypatch.setattr(paths, "MANY_NODES", 300)

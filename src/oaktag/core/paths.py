@@ -9,8 +9,17 @@ from __future__ import annotations
 import heapq
 from collections.abc import Iterator
 from dataclasses import dataclass
+from functools import cached_property
+from math import inf
+from typing import TYPE_CHECKING, Any
+
+import numpy as np
+from numpy.typing import NDArray
 
 from oaktag.core.network import Link, Network
+
+if TYPE_CHECKING:
+    from scipy.sparse import csr_array
 
 
 @dataclass(frozen=True, slots=True)
@@ -21,65 +30,108 @@ class Path:
     links: tuple[Link, ...] = ()
 
 
+Costs = NDArray[np.float64]
+#: From so many nodes on, SciPy's shortest paths are worth importing.
+MANY_NODES = 300
+
+
 class Paths:
-    """Least-cost paths of a network, computed from each source node once (Dijkstra, 1959)."""
+    """Least-cost paths of a network; costs from each source node are computed once.
+
+    A link is on a least-cost path where the cost of its one end and its own make the cost of the
+    other, so only costs are kept (Dijkstra, 1959; for large networks SciPy's).
+    """
 
     def __init__(self, network: Network) -> None:
+        self._number = {name: n for n, name in enumerate(network.nodes)}
         self._joined: dict[str, list[tuple[str, Link]]] = {name: [] for name in network.nodes}
         for link in network.links:
             self._joined[link.a].append((link.b, link))
             self._joined[link.b].append((link.a, link))
+        self._links = network.links
+        self._costs: dict[str, Costs] = {}
         self._used: dict[str, tuple[set[str], set[int]]] = {}
-        self._before: dict[str, dict[str, list[tuple[str, Link]]]] = {}
 
-    def _from(self, source: str) -> dict[str, list[tuple[str, Link]]]:
-        """For each node reached from the source, the nodes and links just before it."""
-        if source in self._before:
-            return self._before[source]
-        cost = {source: 0}
-        before: dict[str, list[tuple[str, Link]]] = {source: []}
-        queue = [(0, source)]
+    def _from(self, source: str) -> Costs:
+        """The cost to each node, by its number; infinite where it is not reached."""
+        if source not in self._costs:
+            many = len(self._number) >= MANY_NODES
+            self._costs[source] = self._scipy(source) if many else self._plain(source)
+        return self._costs[source]
+
+    def _plain(self, source: str) -> Costs:
+        costs = [inf] * len(self._number)
+        costs[self._number[source]] = 0
+        queue: list[tuple[float, str]] = [(0, source)]
         while queue:
             spent, node = heapq.heappop(queue)
-            if spent > cost[node]:
+            if spent > costs[self._number[node]]:
                 continue
             for other, link in self._joined[node]:
                 total = spent + link.cost
-                known = cost.get(other)
-                if known is None or total < known:
-                    cost[other] = total
-                    before[other] = [(node, link)]
+                if total < costs[self._number[other]]:
+                    costs[self._number[other]] = total
                     heapq.heappush(queue, (total, other))
-                elif total == known and other != source:
-                    before[other].append((node, link))
-        self._before[source] = before
-        return before
+        return np.array(costs)
+
+    def _scipy(self, source: str) -> Costs:
+        from scipy.sparse.csgraph import dijkstra
+
+        start = np.array([self._number[source]])
+        costs: Costs = dijkstra(self._matrix, indices=start)[0]
+        return costs
+
+    @cached_property
+    def _matrix(self) -> csr_array[Any, tuple[int, int]]:
+        """The cheapest link between each two nodes, both ways."""
+        from scipy.sparse import coo_array
+
+        least: dict[tuple[int, int], int] = {}
+        for link in self._links:
+            a, b = self._number[link.a], self._number[link.b]
+            for ends in ((a, b), (b, a)):
+                least[ends] = min(link.cost, least.get(ends, link.cost))
+        ends_of = np.array(list(least), dtype=np.int64).reshape(-1, 2)
+        costs = np.array(list(least.values()), dtype=np.float64)
+        size = len(self._number)
+        return coo_array((costs, (ends_of[:, 0], ends_of[:, 1])), shape=(size, size)).tocsr()
+
+    def _before(self, source: str, node: str) -> list[tuple[str, Link]]:
+        """The nodes and links just before a node on least-cost paths, in the order of the links."""
+        costs, number = self._from(source), self._number
+        here = costs[number[node]]
+        if node == source:
+            return []
+        return [(o, k) for o, k in self._joined[node] if costs[number[o]] + k.cost == here]
 
     def used(self, source: str) -> tuple[set[str], set[int]]:
         """All nodes on least-cost paths from a node, and the links (by identity)."""
         if source not in self._used:
-            before = self._from(source)
-            self._used[source] = set(before), {id(k) for b in before.values() for _, k in b}
+            costs, number = self._from(source), self._number
+            nodes = {name for name, n in number.items() if costs[n] < inf}
+            links = {
+                id(k) for k in self._links
+                if k.a in nodes and abs(costs[number[k.a]] - costs[number[k.b]]) == k.cost
+            }  # fmt: skip
+            self._used[source] = nodes, links
         return self._used[source]
 
     def count(self, source: str, destination: str) -> int:
         """How many least-cost paths there are; 0 where the nodes are not connected."""
-        before = self._from(source)
-        if destination not in before:
+        if self._from(source)[self._number[destination]] == inf:
             return 0
         known: dict[str, int] = {source: 1}
 
         def ways(node: str) -> int:
             if node not in known:
-                known[node] = sum(ways(previous) for previous, _ in before[node])
+                known[node] = sum(ways(previous) for previous, _ in self._before(source, node))
             return known[node]
 
         return ways(destination)
 
     def between(self, source: str, destination: str) -> Iterator[Path]:
         """Every least-cost path, in the order of the files' links; none where not connected."""
-        before = self._from(source)
-        if destination not in before:
+        if self._from(source)[self._number[destination]] == inf:
             return
         stack: list[tuple[str, tuple[str, ...], tuple[Link, ...]]] = [
             (destination, (destination,), ())
@@ -89,5 +141,5 @@ class Paths:
             if node == source:
                 yield Path(nodes, links)
                 continue
-            for previous, link in reversed(before[node]):
+            for previous, link in reversed(self._before(source, node)):
                 stack.append((previous, (previous, *nodes), (link, *links)))
