@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections import Counter
 from typing import Any
 
 import click
@@ -35,6 +36,11 @@ WORDS = {
 @click.option("--from", "source", metavar="WHO", shell_complete=complete("end"))
 @click.option("--to", "destination", metavar="WHO", shell_complete=complete("end"))
 @click.option("--flows", is_flag=True, help="Every row, not the causes alone.")
+@click.option(
+    "--by",
+    type=click.Choice(["cell", "point", "segment"]),
+    help="What is not exact, counted by cell, place or segment.",
+)
 @click.option("--observed", metavar="DIR", help="The network as its nodes report it.")
 @click.option("--figure", metavar="FILE", help="Draw the network by site, as PNG or SVG.")
 @click.option("--failures", is_flag=True, help="What each single failure would do.")
@@ -49,6 +55,7 @@ def command(
     source: str | None,
     destination: str | None,
     flows: bool,
+    by: str | None,
     observed: str | None,
     figure: str | None,
     failures: bool,
@@ -84,10 +91,10 @@ def command(
     results = summary["results"]
     if results:
         say("   " + ", ".join(f"{results[r]} {r}" for r in sorted(results)))
-    if flows:
+    if by:
+        _by(document["flows"], by)
+    elif flows:
         _flows(document["flows"])
-        if len(document["flows"]) < sum(effects.values()):
-            say("too many to show each: these are one for each cause; --from and --to narrow it")
     elif summary["causes"]:
         say()
         table(
@@ -101,11 +108,35 @@ def command(
             spaced=True,
         )
         say()
+    if (flows or by) and len(document["flows"]) < sum(effects.values()):
+        say("too many to take each: these are one for each cause; --from and --to narrow it")
     if document["unplaced"]:
         say(f"nobody of these groups is on a segment: {', '.join(document['unplaced'])}")
     if bad and not flows:
         hint("oaktag reach --flows shows each of them; --from and --to narrow it")
     return int(bool(bad))
+
+
+def _by(rows: list[dict[str, Any]], what: str) -> None:
+    """What leaks and breaks, counted by cell, by the place where it goes wrong, or by segment."""
+    counted: dict[tuple[str, ...], Counter[str]] = {}
+    for row in rows:
+        if row["effect"] == "exact":
+            continue
+        if what == "cell":
+            key: tuple[str, ...] = row["source"]["group"], row["destination"]["group"]
+        elif what == "segment":
+            key = row["source"]["segment"], row["destination"]["segment"]
+        else:
+            places = [r["node"] for r in row["reasons"] if r["node"]]
+            key = (places[-1] if places else row["at"] or "no point on the path",)
+        counted.setdefault(key, Counter())[row["effect"]] += 1
+    heads = {"cell": ("from", "to"), "segment": ("from", "to"), "point": ("at",)}[what]
+    order = sorted(counted.items(), key=lambda i: (-i[1]["leak"], -i[1]["break"], i[0]))
+    say()
+    table((*heads, "leak", "break"), [(*k, c["leak"], c["break"]) for k, c in order],
+          right=(len(heads), len(heads) + 1))  # fmt: skip
+    say()
 
 
 #: So many failures are shown in the terminal, the worst first.
