@@ -6,7 +6,10 @@ import subprocess
 import sys
 from pathlib import Path
 
-EXAMPLES = Path(__file__).parent.parent / "examples"
+import oaktag
+
+ROOT = Path(__file__).parent.parent
+EXAMPLES = ROOT / "examples"
 
 
 def _run(name: str, *arguments: str | Path) -> str:
@@ -36,3 +39,22 @@ def test_without_files() -> None:
         "the list has 15 entries; refuted: None",
     ]
     assert len(list(EXAMPLES.glob("*.py"))) == 2
+
+
+def test_a_large_workspace_is_one(tmp_path: Path) -> None:
+    """What the generator writes reads, and every part of it is there; the same for one seed."""
+    script = [sys.executable, str(ROOT / "benchmarks/generate.py"), "--scale", "0.002"]
+    for name in ("a", "b"):
+        subprocess.run([*script, "--out", str(tmp_path / name)], check=True, timeout=120)
+    files = sorted(
+        p.relative_to(tmp_path / "a") for p in (tmp_path / "a").rglob("*") if p.is_file()
+    )
+    assert all(
+        (tmp_path / "a" / f).read_bytes() == (tmp_path / "b" / f).read_bytes() for f in files
+    )
+    workspace = oaktag.Workspace.load(tmp_path / "a")
+    model = workspace.model
+    assert len(model.files.endpoints) == 2000 and len(model.assignment.rules) == 501
+    assert all(f["severity"] != "error" for f in workspace.check()["findings"])
+    summary = workspace.reach()["summary"]
+    assert sum(summary["effects"].values()) == sum(summary["results"].values()) > 10_000

@@ -13,7 +13,7 @@ from oaktag.operations.documents import packet_json
 from oaktag.operations.model import Model
 
 #: Above so many pairs of classes of addresses the answers of every pair are not followed.
-MOST_PAIRS = 250_000
+MOST_PAIRS = 60_000
 
 
 def network_findings(model: Model) -> Iterator[Finding]:

@@ -19,15 +19,7 @@ def callers(
     Raises:
         UsageError: an unknown name, a set, or no service.
     """
-    model, mask = _asked(model, service)
-    target = model.one_group(destination)
-    pairs = [(g, target) for g in range(len(model.groups))]
-    return document(
-        "callers",
-        destination=model.group_json(target),
-        service=service or "any",
-        callers=_rows(model, pairs, 0, mask, endpoints=endpoints),
-    )
+    return _other_ends(model, "callers", destination, service, endpoints=endpoints)
 
 
 def callees(
@@ -38,15 +30,22 @@ def callees(
     Raises:
         UsageError: an unknown name, a set, or no service.
     """
+    return _other_ends(model, "callees", source, service, endpoints=endpoints)
+
+
+def _other_ends(
+    model: Model, command: str, word: str, service: str | None, *, endpoints: bool
+) -> Document:
     model, mask = _asked(model, service)
-    start = model.one_group(source)
-    pairs = [(start, g) for g in range(len(model.groups))]
-    return document(
-        "callees",
-        source=model.group_json(start),
-        service=service or "any",
-        callees=_rows(model, pairs, 1, mask, endpoints=endpoints),
-    )
+    group = model.one_group(word)
+    every = range(len(model.groups))
+    if command == "callers":
+        pairs, end, here = [(g, group) for g in every], 0, "destination"
+    else:
+        pairs, end, here = [(group, g) for g in every], 1, "source"
+    rows = _rows(model, pairs, end, mask, endpoints=endpoints)
+    fields = {here: model.group_json(group), "service": service or "any", command: rows}
+    return document(command, **fields)
 
 
 def _asked(model: Model, service: str | None) -> tuple[Model, int]:
