@@ -37,7 +37,7 @@ def trace(
     """
     boxes = parse_service(service, model.files.permissions.services)
     model = model.cut_along(boxes)
-    ends = model.end(source), model.end(destination)
+    ends = model.end(source), model.end(destination, points=True)
     hosts = [hosts_of(model, end) for end in ends]
     paths: list[Document] = []
     for word, found in zip((source, destination), hosts, strict=True):
