@@ -30,6 +30,8 @@ class Path:
     links: tuple[Link, ...] = ()
 
 
+#: Paths of a pair are kept where they are few, for so many pairs.
+FEW_PATHS, MOST_KEPT = 64, 100_000
 Costs = NDArray[np.float64]
 #: From so many nodes on, SciPy's shortest paths are worth importing.
 MANY_NODES = 300
@@ -50,6 +52,8 @@ class Paths:
             self._joined[link.b].append((link.a, link))
         self._links = network.links
         self._costs: dict[str, Costs] = {}
+        self._counts: dict[tuple[str, str], int] = {}
+        self._ways: dict[tuple[str, str], tuple[Path, ...]] = {}
         self._used: dict[str, tuple[set[str], set[int]]] = {}
 
     def _from(self, source: str) -> Costs:
@@ -118,6 +122,12 @@ class Paths:
 
     def count(self, source: str, destination: str) -> int:
         """How many least-cost paths there are; 0 where the nodes are not connected."""
+        key = source, destination
+        if key not in self._counts:
+            self._counts[key] = self._count(source, destination)
+        return self._counts[key]
+
+    def _count(self, source: str, destination: str) -> int:
         if self._from(source)[self._number[destination]] == inf:
             return 0
         known: dict[str, int] = {source: 1}
@@ -131,6 +141,15 @@ class Paths:
 
     def between(self, source: str, destination: str) -> Iterator[Path]:
         """Every least-cost path, in the order of the files' links; none where not connected."""
+        key = source, destination
+        if key not in self._ways:
+            if self.count(source, destination) > FEW_PATHS or len(self._ways) >= MOST_KEPT:
+                yield from self._between(source, destination)
+                return
+            self._ways[key] = tuple(self._between(source, destination))
+        yield from self._ways[key]
+
+    def _between(self, source: str, destination: str) -> Iterator[Path]:
         if self._from(source)[self._number[destination]] == inf:
             return
         stack: list[tuple[str, tuple[str, ...], tuple[Link, ...]]] = [
