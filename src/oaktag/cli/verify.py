@@ -63,4 +63,5 @@ def _text(document: dict[str, Any]) -> None:
         say(f"{place(row)} fails: {row['from']} → {row['to']}: {row['asks']}")
     wrong = [p["part"] for p in document["parts"] if not p["well"]]
     if wrong:
-        hint(f"{' and '.join(f'oaktag {name}' for name in wrong)} says more")
+        verb = "says" if len(wrong) == 1 else "say"
+        hint(f"{' and '.join(f'oaktag {name}' for name in wrong)} {verb} more")

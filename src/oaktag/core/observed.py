@@ -6,7 +6,7 @@ reported; what is not reported is as intended.
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping
+from collections.abc import Mapping
 
 from oaktag.core.accesslist import AccessList
 from oaktag.core.bindings import Lookup
@@ -14,7 +14,7 @@ from oaktag.core.judging import Judge, Sight
 from oaktag.core.knowledge import Knowledge
 from oaktag.core.matrix import Matrix
 from oaktag.core.network import Point
-from oaktag.core.packets import Box, Region
+from oaktag.core.packets import boxes_of
 
 
 class ObservedKnowledge(Knowledge):
@@ -63,13 +63,3 @@ class HeldJudge(Judge):
     def allowed(self, sight: Sight) -> int:
         """The same: what a stateless list lets pass as an answer is written in it."""
         return self.opening(sight)
-
-
-def boxes_of(region: Region) -> Iterable[Box]:
-    """The boxes of a region."""
-    families = (0,) if len(region.families) == 2 else region.families
-    return [
-        Box(f, p, s, d)
-        for f in families for p in region.protocols
-        for s in region.sources for d in region.destinations
-    ]  # fmt: skip

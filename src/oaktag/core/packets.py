@@ -355,6 +355,18 @@ def _turned(plane: Plane, bits: int) -> int:
     return result
 
 
+def boxes_of(region: Region) -> list[Box]:
+    """A region as boxes: one for each run of protocols, sender's and destination's ports."""
+    families = (0,) if len(region.families) == 2 else region.families
+    return [
+        Box(f, p, s, d)
+        for f in families
+        for p in region.protocols
+        for s in region.sources
+        for d in region.destinations
+    ]
+
+
 def _natural_rank(pair: tuple[int, int]) -> int:
     family, protocol = pair
     usual = (6, 17, ICMP_OF[family], 132)

@@ -21,7 +21,7 @@ from oaktag.core.addresses import Range, Span
 from oaktag.core.groups import ITSELF, STAR, UNTAGGED, Groups
 from oaktag.core.lines import Action, EntryAction, Line, Policy
 from oaktag.core.network import Point
-from oaktag.core.packets import Atoms, Box, Packet, Region, exchanged
+from oaktag.core.packets import Atoms, Packet, boxes_of, exchanged
 
 
 @dataclass(frozen=True, slots=True)
@@ -108,7 +108,7 @@ class _Proof:
         entries = [e for p in meant.policy.permissions for e in p.steps]
         boxes = [b for e in entries for b in e.boxes]
         regions = [e.region for c in held.chains.values() for e in c if e.region is not None]
-        cut = [*boxes, *(b for r in regions for b in _boxes(r))]
+        cut = [*boxes, *(b for r in regions for b in boxes_of(r))]
         if not meant.point.stateful:
             cut += exchanged(cut)
         self.atoms = Atoms(cut)
@@ -214,7 +214,7 @@ class _Proof:
         action = would = 0
         for entry in reversed(chain):
             mask = (
-                self.atoms.full if entry.region is None else self.atoms.mask(_boxes(entry.region))
+                self.atoms.full if entry.region is None else self.atoms.mask(boxes_of(entry.region))
             )
             action = action | mask if entry.action == "allow" else action & ~mask
             would = would | mask if entry.would == "allow" else would & ~mask
@@ -309,17 +309,6 @@ def _rank(line: Line, mirrored: bool, groups: Groups, policy: Policy) -> tuple[i
     elif policy.order == "broad-first":
         ranks = (-ranks[0], -ranks[1])
     return (line.layer, *ranks)  # sorting is stable: file order stays
-
-
-def _boxes(region: Region) -> list[Box]:
-    families = (0,) if len(region.families) == 2 else region.families
-    return [
-        Box(f, p, s, d)
-        for f in families
-        for p in region.protocols
-        for s in region.sources
-        for d in region.destinations
-    ]
 
 
 def _word(bits: int) -> Action:

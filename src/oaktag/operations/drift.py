@@ -10,7 +10,8 @@ from oaktag.core.accesslist import AccessList
 from oaktag.core.bindings import Binding, Lookup
 from oaktag.core.failures import worst
 from oaktag.core.judging import Judge
-from oaktag.core.observed import HeldJudge, ObservedKnowledge, boxes_of
+from oaktag.core.observed import HeldJudge, ObservedKnowledge
+from oaktag.core.packets import boxes_of
 from oaktag.core.reach import State
 from oaktag.dialects import nftables
 from oaktag.errors import UnreadableList, UsageError
