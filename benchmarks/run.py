@@ -366,14 +366,14 @@ def paths(scale: float, seed: int) -> list[Row]:
         starts = list(dict.fromkeys(s.node for s in net.segments.values()))
         few = starts[: max(len(starts) // 30, 3)]
         for start in few[:3]:
-            costs = Paths(net)._from(start)
+            costs = Paths(net).costs(start)
             told = networkx.single_source_dijkstra_path_length(graph, start)
             assert all(costs[n] == told.get(name, np.inf) for n, name in enumerate(net.nodes))
 
     def ours() -> None:
         held = Paths(network)
         for start in starts:
-            held._from(start)
+            held.costs(start)
 
     def theirs() -> None:
         for start in few:

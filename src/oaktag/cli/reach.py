@@ -31,6 +31,19 @@ WORDS = {
     "no-cell": "{node}'s list lacks the cell",
 }
 
+#: The same where there are very many places.
+KINDS = {
+    "": "the points that judge do not agree with the matrix",
+    "no-point": "no point on the path",
+    "direction": "the last point on the path does not judge this direction",
+    "inside": "the last point on the path does not judge inside a segment",
+    "source-unknown": "the last point on the path does not know the source's tag",
+    "source-wrong": "the last point on the path sees a wrong source tag",
+    "destination-unknown": "the last point on the path does not know the destination's tag",
+    "destination-wrong": "the last point on the path sees a wrong destination tag",
+    "no-cell": "the list of the last point on the path lacks the cell",
+}
+
 
 @click.command("reach")
 @click.option("--from", "source", metavar="WHO", shell_complete=complete("end"))
@@ -84,30 +97,20 @@ def command(
     if as_json:
         emit(document)
         return int(bool(bad))
-    counted = [f"{n} {e}" for e in ("exact", "leak", "break") if (n := effects.get(e, 0))]
+    counted = [f"{n:,} {e}" for e in ("exact", "leak", "break") if (n := effects.get(e, 0))]
     say(
-        f"{sum(effects.values())} flows between segments and groups: {', '.join(counted) or 'none'}"
+        f"{sum(effects.values()):,} flows between segments and groups: "
+        f"{', '.join(counted) or 'none'}"
     )
     results = summary["results"]
     if results:
-        say("   " + ", ".join(f"{results[r]} {r}" for r in sorted(results)))
+        say("   " + ", ".join(f"{results[r]:,} {r}" for r in sorted(results)))
     if by:
         _by(document["flows"], by)
     elif flows:
         _flows(document["flows"])
     elif summary["causes"]:
-        say()
-        table(
-            ("effect", "flows", "why", "for example", "what to do"),
-            [
-                (c["effect"], c["flows"], _why(c["reasons"]), c["example"], c["advice"])
-                for c in summary["causes"]
-            ],
-            right=(1,),
-            wrap=(2, 3, 4),
-            spaced=True,
-        )
-        say()
+        _causes(summary["causes"])
     if (flows or by) and len(document["flows"]) < sum(effects.values()):
         say("too many to take each: these are one for each cause; --from and --to narrow it")
     if document["unplaced"]:
@@ -115,6 +118,43 @@ def command(
     if bad and not flows:
         hint("oaktag reach --flows shows each of them; --from and --to narrow it")
     return int(bool(bad))
+
+
+#: So many causes fit a screen; of more, kinds are shown and so many of the worst.
+SCREEN, WORST = 15, 10
+
+
+def _causes(causes: list[dict[str, Any]]) -> None:
+    """What is not exact, by cause; where there are very many, by kind of cause first."""
+    say()
+    if len(causes) > SCREEN:
+        kinds: dict[tuple[str, str], Counter[str]] = {}
+        for c in causes:
+            last = c["reasons"][-1] if c["reasons"] else {"node": "", "why": ""}
+            kind = c["effect"], KINDS[last["why"]]
+            kinds.setdefault(kind, Counter())[last["node"] or ""] += c["flows"]
+        order = sorted(kinds.items(), key=lambda i: (i[0][0] != "leak", -i[1].total(), i[0]))
+        table(
+            ("effect", "flows", "why", "places"),
+            [
+                (effect, f"{at.total():,}", why, len(at) if any(at) else "")
+                for (effect, why), at in order
+            ],
+            right=(1, 3),
+        )
+        say()
+        say(f"{len(causes):,} causes; the {WORST} worst:")
+    table(
+        ("effect", "flows", "why", "for example", "what to do"),
+        [
+            (c["effect"], f"{c['flows']:,}", _why(c["reasons"]), c["example"], c["advice"])
+            for c in causes[: SCREEN if len(causes) <= SCREEN else WORST]
+        ],
+        right=(1,),
+        wrap=(2, 3, 4),
+        spaced=True,
+    )
+    say()
 
 
 def _by(rows: list[dict[str, Any]], what: str) -> None:
@@ -137,10 +177,6 @@ def _by(rows: list[dict[str, Any]], what: str) -> None:
     table((*heads, "leak", "break"), [(*k, c["leak"], c["break"]) for k, c in order],
           right=(len(heads), len(heads) + 1))  # fmt: skip
     say()
-
-
-#: So many failures are shown in the terminal, the worst first.
-WORST = 10
 
 
 def _failures(context: Context, as_json: bool) -> int:

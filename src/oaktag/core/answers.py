@@ -8,7 +8,7 @@ point that judged the way out.
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterable, Iterator, Sequence
 from typing import Literal, NamedTuple
 
 from oaktag.core.judging import Sight, frame_arrives, seen_source
@@ -62,8 +62,8 @@ def troubles(state: State, hosts: Iterable[Host]) -> Iterator[Trouble]:
 
 def _drops(
     state: State,
-    b: tuple[Host, dict[str, int]],
-    a: tuple[Host, dict[str, int]],
+    b: tuple[Host, Sequence[int]],
+    a: tuple[Host, Sequence[int]],
     back: Path,
     answers: int,
     judged: frozenset[str],
@@ -83,9 +83,9 @@ def _drops(
 def _let(
     state: State,
     a: Host,
-    a_tags: dict[str, int],
+    a_tags: Sequence[int],
     b: Host,
-    b_tags: dict[str, int],
+    b_tags: Sequence[int],
     path: Path,
     passed: frozenset[str],
 ) -> tuple[frozenset[str], int]:
@@ -101,8 +101,8 @@ def _let(
 
 def _sight(
     state: State,
-    a: tuple[Host, dict[str, int]],
-    b: tuple[Host, dict[str, int]],
+    a: tuple[Host, Sequence[int]],
+    b: tuple[Host, Sequence[int]],
     path: Path,
     hop: int,
     name: str,
@@ -113,8 +113,9 @@ def _sight(
         return None
     if not point.own and any(h.own and h.node == node for h in (a[0], b[0])):
         return None
-    frame = a[1].get(path.nodes[0], 0) if frame_arrives(path, hop, state.network) else 0
-    return Sight(seen_source(point, frame, a[1][node]), b[1][node])
+    arrives, table = frame_arrives(path, hop, state.network), state.table_of[node]
+    frame = a[1][state.table_of[path.nodes[0]]] if arrives else 0
+    return Sight(seen_source(point, frame, a[1][table]), b[1][table])
 
 
 def _form(state: State, a: Host, b: Host) -> int:

@@ -12,14 +12,10 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 from dataclasses import dataclass
-from typing import Literal
-
-import numpy as np
-from numpy.typing import NDArray
 
 from oaktag.core.groups import Groups
 from oaktag.core.matrix import Matrix
-from oaktag.core.network import Network, Point
+from oaktag.core.network import Network, Point, Segment
 from oaktag.core.paths import Path, Paths
 
 
@@ -43,6 +39,22 @@ def frame_arrives(path: Path, hop: int, network: Network) -> bool:
     )
 
 
+def arriving(source: str, network: Network, paths: Paths) -> list[str]:
+    """All nodes but the first that a tag in the frame reaches on some least-cost path from there,
+    the first marking or not; the nearest come first."""
+    found: dict[str, None] = {}
+    waiting = [source]
+    while waiting:
+        node = waiting.pop(0)
+        if node != source and not network.nodes[node].carries:
+            continue
+        for name, link in paths.after(source, node):
+            if link.carries and name not in found:
+                found[name] = None
+                waiting.append(name)
+    return list(found)
+
+
 def seen_source(point: Point, frame: int, bound: int) -> int:
     """The source tag that counts, of the frame's and the bindings' (0 counts as not known)."""
     if point.source_by == "address":
@@ -61,7 +73,10 @@ def fault(sight: Sight, true_source: int, true_destination: int, in_scope: bool)
 
 
 class Judge:
-    """A point's list as far as packets can tell: which cells it holds, and their forms."""
+    """A point's list as far as packets can tell: which cells it holds, and their forms.
+
+    ``sources`` and ``destinations`` are the groups whose cells it holds.
+    """
 
     def __init__(
         self, point: Point, matrix: Matrix, scope: tuple[Iterable[int], Iterable[int]]
@@ -70,19 +85,12 @@ class Judge:
         self._matrix = matrix
         by_tag = matrix.groups.by_tag
         self._by_tag = by_tag
-        self._sources, self._destinations = frozenset(scope[0]), frozenset(scope[1])
-
-    def covers(self, groups: NDArray[np.int64], side: Literal[0, 1] = 0) -> NDArray[np.bool_]:
-        """Which group indices (-1 for none) its scope has as sources, or as destinations (1)."""
-        mask = np.zeros(len(self._matrix.groups) + 1, dtype=np.bool_)
-        mask[list((self._sources, self._destinations)[side])] = True
-        found: NDArray[np.bool_] = mask[groups]
-        return found
+        self.sources, self.destinations = frozenset(scope[0]), frozenset(scope[1])
 
     def holds(self, sight: Sight) -> bool:
         """Whether the cell of the tags seen is in its list."""
         source, destination = self._cell(sight)
-        return source in self._sources and destination in self._destinations
+        return source in self.sources and destination in self.destinations
 
     def allowed(self, sight: Sight) -> int:
         """The packets that it lets pass between the tags seen, as a mask of atoms.
@@ -137,21 +145,24 @@ def scope_of(
             every if scope.destinations is None else sorted(scope.destinations),
         )
     behind = {0}
-    for target in network.segments.values():
-        if any(
-            _crosses(point, origin.name, target.name, network, paths)
-            for origin in network.segments.values()
-        ):
-            behind |= placed.get(target.name, set())
-            if "session" in network.nodes[target.node].learns:
-                behind |= unstable
+    for target in _behind(point, network, paths):
+        behind |= placed.get(target.name, set())
+        if "session" in network.nodes[target.node].learns:
+            behind |= unstable
     return every, sorted(behind)
 
 
-def _crosses(point: Point, origin: str, target: str, network: Network, paths: Paths) -> bool:
-    if point.direction(origin, target) is not None:
-        return False
-    source, destination = network.segments[origin].node, network.segments[target].node
-    if origin == target:
-        return source == point.node
-    return any(point.node in path.nodes for path in paths.between(source, destination))
+def _behind(point: Point, network: Network, paths: Paths) -> list[Segment]:
+    """The segments toward which the point judges something on some least-cost path."""
+    every = network.segments.values()
+    origins = [s for s in every if point.origins is None or s.name in point.origins]
+    targets = [s for s in every if point.targets is None or s.name in point.targets]
+    nodes = list(dict.fromkeys(s.node for s in origins))
+    crossed = paths.crossed(point.node, nodes, [s.node for s in targets])
+    here = {s.name for s in origins if s.node == point.node}
+    return [
+        target
+        for target, reached in zip(targets, crossed, strict=True)
+        if reached
+        or (target.node == point.node and here - ({target.name} if not point.inside else set()))
+    ]

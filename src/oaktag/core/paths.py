@@ -7,7 +7,7 @@ parallel links are different paths; between segments of one node the path is tha
 from __future__ import annotations
 
 import heapq
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from functools import cached_property
 from math import inf
@@ -42,10 +42,13 @@ class Paths:
 
     A link is on a least-cost path where the cost of its one end and its own make the cost of the
     other, so only costs are kept (Dijkstra, 1959; for large networks SciPy's).
+
+    Attributes:
+        number: the number of each node, in file order.
     """
 
     def __init__(self, network: Network) -> None:
-        self._number = {name: n for n, name in enumerate(network.nodes)}
+        self.number = {name: n for n, name in enumerate(network.nodes)}
         self._joined: dict[str, list[tuple[str, Link]]] = {name: [] for name in network.nodes}
         for link in network.links:
             self._joined[link.a].append((link.b, link))
@@ -56,32 +59,32 @@ class Paths:
         self._ways: dict[tuple[str, str], tuple[Path, ...]] = {}
         self._used: dict[str, tuple[set[str], set[int]]] = {}
 
-    def _from(self, source: str) -> Costs:
+    def costs(self, source: str) -> Costs:
         """The cost to each node, by its number; infinite where it is not reached."""
         if source not in self._costs:
-            many = len(self._number) >= MANY_NODES
+            many = len(self.number) >= MANY_NODES
             self._costs[source] = self._scipy(source) if many else self._plain(source)
         return self._costs[source]
 
     def _plain(self, source: str) -> Costs:
-        costs = [inf] * len(self._number)
-        costs[self._number[source]] = 0
+        costs = [inf] * len(self.number)
+        costs[self.number[source]] = 0
         queue: list[tuple[float, str]] = [(0, source)]
         while queue:
             spent, node = heapq.heappop(queue)
-            if spent > costs[self._number[node]]:
+            if spent > costs[self.number[node]]:
                 continue
             for other, link in self._joined[node]:
                 total = spent + link.cost
-                if total < costs[self._number[other]]:
-                    costs[self._number[other]] = total
+                if total < costs[self.number[other]]:
+                    costs[self.number[other]] = total
                     heapq.heappush(queue, (total, other))
         return np.array(costs)
 
     def _scipy(self, source: str) -> Costs:
         from scipy.sparse.csgraph import dijkstra
 
-        start = np.array([self._number[source]])
+        start = np.array([self.number[source]])
         costs: Costs = dijkstra(self._matrix, indices=start)[0]
         return costs
 
@@ -92,26 +95,32 @@ class Paths:
 
         least: dict[tuple[int, int], int] = {}
         for link in self._links:
-            a, b = self._number[link.a], self._number[link.b]
+            a, b = self.number[link.a], self.number[link.b]
             for ends in ((a, b), (b, a)):
                 least[ends] = min(link.cost, least.get(ends, link.cost))
         ends_of = np.array(list(least), dtype=np.int64).reshape(-1, 2)
         costs = np.array(list(least.values()), dtype=np.float64)
-        size = len(self._number)
+        size = len(self.number)
         return coo_array((costs, (ends_of[:, 0], ends_of[:, 1])), shape=(size, size)).tocsr()
 
-    def _before(self, source: str, node: str) -> list[tuple[str, Link]]:
+    def before(self, source: str, node: str) -> list[tuple[str, Link]]:
         """The nodes and links just before a node on least-cost paths, in the order of the links."""
-        costs, number = self._from(source), self._number
+        costs, number = self.costs(source), self.number
         here = costs[number[node]]
         if node == source:
             return []
         return [(o, k) for o, k in self._joined[node] if costs[number[o]] + k.cost == here]
 
+    def after(self, source: str, node: str) -> list[tuple[str, Link]]:
+        """The nodes and links just after a node on least-cost paths, in the order of the links."""
+        costs, number = self.costs(source), self.number
+        here = costs[number[node]]
+        return [(o, k) for o, k in self._joined[node] if here + k.cost == costs[number[o]]]
+
     def used(self, source: str) -> tuple[set[str], set[int]]:
         """All nodes on least-cost paths from a node, and the links (by identity)."""
         if source not in self._used:
-            costs, number = self._from(source), self._number
+            costs, number = self.costs(source), self.number
             nodes = {name for name, n in number.items() if costs[n] < inf}
             links = {
                 id(k) for k in self._links
@@ -119,6 +128,20 @@ class Paths:
             }  # fmt: skip
             self._used[source] = nodes, links
         return self._used[source]
+
+    def crossed(self, node: str, sources: Sequence[str], targets: Sequence[str]) -> list[bool]:
+        """For each target whether a least-cost path to it from another node of the sources holds a
+        node: where the costs to it and on from it make the cost of the whole."""
+        v, at = self.number[node], np.array([self.number[t] for t in targets], dtype=np.int64)
+        found = np.zeros(len(at), dtype=np.bool_)
+        onward = self.costs(node)[at]
+        for start in range(0, len(sources), 256):
+            some = sources[start : start + 256]
+            costs = np.stack([self.costs(s) for s in some])
+            whole, other = costs[:, at], np.array([self.number[s] for s in some])[:, None] != at
+            holds = (costs[:, v][:, None] + onward == whole) & (whole < inf) & other
+            found |= holds.any(axis=0)
+        return [bool(f) for f in found]
 
     def count(self, source: str, destination: str) -> int:
         """How many least-cost paths there are; 0 where the nodes are not connected."""
@@ -128,13 +151,13 @@ class Paths:
         return self._counts[key]
 
     def _count(self, source: str, destination: str) -> int:
-        if self._from(source)[self._number[destination]] == inf:
+        if self.costs(source)[self.number[destination]] == inf:
             return 0
         known: dict[str, int] = {source: 1}
 
         def ways(node: str) -> int:
             if node not in known:
-                known[node] = sum(ways(previous) for previous, _ in self._before(source, node))
+                known[node] = sum(ways(previous) for previous, _ in self.before(source, node))
             return known[node]
 
         return ways(destination)
@@ -150,7 +173,7 @@ class Paths:
         yield from self._ways[key]
 
     def _between(self, source: str, destination: str) -> Iterator[Path]:
-        if self._from(source)[self._number[destination]] == inf:
+        if self.costs(source)[self.number[destination]] == inf:
             return
         stack: list[tuple[str, tuple[str, ...], tuple[Link, ...]]] = [
             (destination, (destination,), ())
@@ -160,5 +183,5 @@ class Paths:
             if node == source:
                 yield Path(nodes, links)
                 continue
-            for previous, link in reversed(self._before(source, node)):
+            for previous, link in reversed(self.before(source, node)):
                 stack.append((previous, (previous, *nodes), (link, *links)))

@@ -179,7 +179,8 @@ class Model:
         from oaktag.core.placement import part_networks, place_unknown
 
         known = self._placed[0]
-        tables = [self.knowledge.at(name) for name in self.network.nodes]
+        every = map(self.knowledge.at, self.network.nodes)
+        tables = list({id(table): table for table in every}.values())
         unknown = place_unknown(self.groups, self.network, self.registry, tables, known)
         return [*part_networks(self.registry, tables, known), *unknown]
 
@@ -187,6 +188,13 @@ class Model:
         """The groups whose cells a point holds, as sources and as destinations."""
         from oaktag.core.judging import scope_of
 
+        return scope_of(
+            point, self.groups, self.network, self.paths, self._placed_groups, self._unstable
+        )
+
+    @cached_property
+    def _placed_groups(self) -> dict[str, set[int]]:
+        """The groups with an address or the default tag on each segment."""
         placed: dict[str, set[int]] = {}
         for host in self._placed[0]:
             if host.segment is not None:
@@ -194,13 +202,17 @@ class Model:
         for segment in self.network.segments.values():
             if segment.group is not None:
                 placed.setdefault(segment.name, set()).add(segment.group)
+        return placed
+
+    @cached_property
+    def _unstable(self) -> set[int]:
+        """The groups with a member whose address is not stable."""
         endpoints, group = self.files.endpoints, self.assignment.group
-        unstable = {
+        return {
             int(group[row])
             for row in range(len(endpoints))
             if group[row] >= 0 and not endpoints.is_stable(row)
         }
-        return scope_of(point, self.groups, self.network, self.paths, placed, unstable)
 
     @cached_property
     def state(self) -> State:

@@ -2,10 +2,14 @@
 
 from __future__ import annotations
 
+from bisect import bisect_right
 from collections.abc import Iterator
 
+from oaktag.core.addresses import WIDTH, Prefix
 from oaktag.core.answers import Trouble, troubles
-from oaktag.core.judging import frame_arrives
+from oaktag.core.bindings import Binding
+from oaktag.core.judging import arriving
+from oaktag.core.network import REGISTRY, Point
 from oaktag.core.packets import exchanged
 from oaktag.core.services import packet_text
 from oaktag.findings import Finding, finding
@@ -23,6 +27,7 @@ def network_findings(model: Model) -> Iterator[Finding]:
     yield from _idle_marks(model)
     yield from _kept_back(model)
     yield from _uncrossed(model)
+    yield from _differing(model)
     classes = len(model.state.classes(model.hosts))
     if classes**2 > MOST_PAIRS:
         yield finding(
@@ -31,7 +36,6 @@ def network_findings(model: Model) -> Iterator[Finding]:
             "oaktag trace --return follows those of one pair",
         )  # fmt: skip
         return
-    yield from _differing(model)
     yield from _answers(model)
 
 
@@ -47,19 +51,24 @@ def _idle_marks(model: Model) -> Iterator[Finding]:
 
 def _kept_back(model: Model) -> Iterator[Finding]:
     """Feeds that pass a wide binding and keep back a narrower one of another tag inside it."""
+    held: dict[str, list[Binding]] = {}
     for feed in model.network.feeds:
         if not feed.up or (feed.prefixes is None and feed.tags is None):
             continue
         brought = model.knowledge.brought_by(feed.name)
+        # A binding of one address has none inside it.
+        wides = [b for b in brought if b.prefix.length < WIDTH[b.prefix.family]]
+        if not wides:
+            continue
         known = {b.prefix for b in model.knowledge.at(feed.receiver).bindings}
-        sender = model.registry if feed.sender == "registry" else model.knowledge.at(feed.sender)
-        held = sorted((sender.bindings[n] for n in sender.winners), key=lambda b: b.prefix)
-        for wide in brought:
+        if feed.sender not in held:
+            table = model.registry if feed.sender == REGISTRY else model.knowledge.at(feed.sender)
+            held[feed.sender] = [table.bindings[n] for n in table.winners]  # sorted by prefix
+        for wide in wides:
             narrow = next(
                 (
-                    b for b in held
-                    if wide.prefix != b.prefix and wide.prefix.holds(b.prefix)
-                    and b.prefix not in known and b.tag != wide.tag
+                    b for b in _inside(held[feed.sender], wide.prefix)
+                    if b.prefix not in known and b.tag != wide.tag
                 ),
                 None,
             )  # fmt: skip
@@ -75,20 +84,20 @@ def _kept_back(model: Model) -> Iterator[Finding]:
                 break
 
 
+def _inside(held: list[Binding], wide: Prefix) -> Iterator[Binding]:
+    """Of bindings sorted by prefix those of narrower prefixes inside one."""
+    for at in range(bisect_right(held, wide, key=lambda b: b.prefix), len(held)):
+        if not wide.holds(held[at].prefix):
+            return
+        yield held[at]
+
+
 def _uncrossed(model: Model) -> Iterator[Finding]:
-    nodes = {s.node for s in model.network.segments.values()}
-    crossed = set(nodes)
-    for source in nodes:
-        used = model.paths.used(source)[0]
-        for point in model.network.points.values():
-            if point.node in used - crossed and any(
-                point.node in path.nodes
-                for end in nodes
-                for path in model.paths.between(source, end)
-            ):
-                crossed.add(point.node)
+    nodes = list(dict.fromkeys(s.node for s in model.network.segments.values()))
     for point in model.network.points.values():
-        if point.mode != "off" and point.node not in crossed:
+        if point.mode == "off" or point.node in nodes:
+            continue
+        if not any(model.paths.crossed(point.node, nodes, nodes)):
             yield finding(
                 "OT403", point.location, f"no path crosses the point {point.id}: it judges nothing",
                 "lead a path over its node, or take the point out",
@@ -99,26 +108,35 @@ def _differing(model: Model) -> Iterator[Finding]:
     """Points that see one tag in the frame and another in their own bindings."""
     told: set[str] = set()
     state = model.state
+    reached: dict[str, list[Point]] = {}
     for a, tags, _ in state.classes(model.hosts):
-        nodes = {s.node for s in model.network.segments.values()}
-        for end in sorted(nodes):
-            for path in model.paths.between(a.node, end):
-                for hop, judge in state.judges_on(path):
-                    frame = tags.get(path.nodes[0], 0)
-                    bound = tags[path.nodes[hop]]
-                    arrives = frame and frame_arrives(path, hop, model.network)
-                    point = judge.point
-                    if point.id in told or not (arrives and bound) or frame == bound:
-                        continue
-                    if point.source_by == "tag":
-                        told.add(point.id)
-                        names = model.groups.name(frame), model.groups.name(bound)
-                        yield finding(
-                            "OT404", point.location,
-                            f"{point.id} sees {names[0]} in frames from {a.segment or a.node} and "
-                            f"{names[1]} in its own bindings; if_differ: {point.if_differ} counts",
-                            f"oaktag bindings --at {path.nodes[0]} and --at {point.node} show both",
-                        )  # fmt: skip
+        if a.node not in reached:
+            reached[a.node] = list(_in_frames(model, a.node))
+        for point in reached[a.node]:
+            frame, bound = (tags[state.table_of[n]] for n in (a.node, point.node))
+            if point.id in told or not (frame and bound) or frame == bound:
+                continue
+            told.add(point.id)
+            names = model.groups.name(frame), model.groups.name(bound)
+            yield finding(
+                "OT404", point.location,
+                f"{point.id} sees {names[0]} in frames from {a.segment or a.node} and "
+                f"{names[1]} in its own bindings; if_differ: {point.if_differ} counts",
+                f"oaktag bindings --at {a.node} and --at {point.node} show both",
+            )  # fmt: skip
+
+
+def _in_frames(model: Model, source: str) -> Iterator[Point]:
+    """The points that read tags from frames and that a frame from a node reaches with its tag, on
+    a least-cost path to some segment."""
+    if not model.network.nodes[source].marks:
+        return
+    ends = list(dict.fromkeys(s.node for s in model.network.segments.values()))
+    for name in arriving(source, model.network, model.paths):
+        points = [p for p in model.network.nodes[name].points if p.id in model.state.judges]
+        reading = [p for p in points if p.source_by == "tag"]
+        if reading and (name in ends or any(model.paths.crossed(name, [source], ends))):
+            yield from reading
 
 
 def _answers(model: Model) -> Iterator[Finding]:

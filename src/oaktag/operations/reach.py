@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections import Counter
 from collections.abc import Callable, Sequence
 
-from oaktag.core.placement import Host
+from oaktag.core.classes import Class
 from oaktag.core.reach import Flow, State
 from oaktag.operations.documents import Document, boxes_json, document
 from oaktag.operations.model import Model
@@ -46,9 +46,11 @@ def reach(
         model.hosts if w is None else hosts_of(model, model.end(w)) for w in (source, destination)
     ]
     state = state or model.state
-    if len(state.classes(ends[0])) * len(state.classes(ends[1])) > MOST_PAIRS:
-        return _surveyed(model, state, ends, progress)
-    flows = list(state.flows(*ends))
+    sources = state.classes(ends[0])
+    destinations = sources if ends[1] is ends[0] else state.classes(ends[1])
+    if len(sources) * len(destinations) > MOST_PAIRS:
+        return _surveyed(model, state, (sources, destinations), progress)
+    flows = list(state.rows(sources, destinations))
     placed = {host.group for host in model.hosts}
     unplaced = [g.id for i, g in enumerate(model.groups.all) if i and i not in placed]
     return document(
@@ -62,13 +64,13 @@ def reach(
 def _surveyed(
     model: Model,
     state: State,
-    ends: Sequence[Sequence[Host]],
+    ends: tuple[Sequence[Class], Sequence[Class]],
     progress: Callable[[str], None] | None = None,
 ) -> Document:
     """The same in numbers, for networks of more rows than anybody reads."""
     from oaktag.core.survey import survey
 
-    found = survey(state, ends[0], ends[1], progress)
+    found = survey(state, *ends, progress)
     order = sorted(
         found.causes.items(), key=lambda item: (item[0][0] != "leak", -item[1].rows, str(item[0]))
     )
@@ -124,7 +126,7 @@ def summary(model: Model, flows: list[Flow]) -> Document:
     causes: dict[tuple[str, tuple[tuple[str | None, str], ...]], list[Flow]] = {}
     for flow in flows:
         if flow.effect != "exact":
-            causes.setdefault((flow.effect, tuple(flow.reasons)), []).append(flow)
+            causes.setdefault((flow.effect, flow.causes), []).append(flow)
     order = sorted(
         causes.items(), key=lambda item: (item[0][0] != "leak", -len(item[1]), str(item[0]))
     )
