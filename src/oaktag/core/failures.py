@@ -2,23 +2,31 @@
 
 Rules kept here (semantics, section 6): which single link, node or feed, if lost, turns exact into
 leak or break. A lost node takes its segments, links and feeds with it. Only what the loss touches
-is computed again: of a link or a node, the sources whose least-cost paths hold it; of a feed, all
-sources, unless no node that judges or marks knows otherwise than before.
+is computed again: of a link, a node or a point the pairs of nodes with a least-cost path over it
+(where the costs to it and on from it make the cost of the whole); of a feed the pairs with a path
+over a node that knows otherwise than before.
 """
 
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Iterator, Sequence
+from dataclasses import dataclass
 from typing import Literal, NamedTuple
 
-from oaktag.core.knowledge import Knowledge
+import numpy as np
+from numpy.typing import NDArray
+
+from oaktag.core.fares import Fares
 from oaktag.core.network import Network
 from oaktag.core.paths import Paths
+from oaktag.core.pathtree import PathTrees
 from oaktag.core.placement import Host
 from oaktag.core.reach import Effect, Flow, State
 
 Kind = Literal["link", "node", "feed", "point"]
 Ends = tuple[tuple[str, int], tuple[str, int]]
+Ints = NDArray[np.int64]
+Flags = NDArray[np.bool_]
 _WORST: tuple[Effect, ...] = ("leak", "break", "exact")
 
 
@@ -31,11 +39,13 @@ class Lost(NamedTuple):
 
 
 class Loss(NamedTuple):
-    """What its failure does: rows that were exact and leak or break then, the first of each."""
+    """What its failure does: how many pairs of ends were exact and leak or break then, and a row
+    of one of them."""
 
     lost: Lost
-    leaks: tuple[Flow, ...]
-    breaks: tuple[Flow, ...]
+    leaks: int
+    breaks: int
+    example: Flow | None
 
 
 def candidates(network: Network) -> list[Lost]:
@@ -49,59 +59,35 @@ def candidates(network: Network) -> list[Lost]:
 
 
 def without(network: Network, lost: Lost) -> Network:
-    """The network less one thing; a point is not taken out here but from the judges."""
-    nodes, segments = list(network.nodes.values()), list(network.segments.values())
+    """The network less one thing. A lost node stays, alone: its links and feeds go; a lost point
+    is not taken out here but from the judges."""
     links, feeds = list(network.links), list(network.feeds)
     if lost.kind == "link":
         del links[lost.number]
     elif lost.kind == "feed":
         feeds = [f for f in feeds if f.name != lost.name]
     elif lost.kind == "node":
-        nodes = [n for n in nodes if n.name != lost.name]
-        segments = [s for s in segments if s.node != lost.name]
         links = [k for k in links if lost.name not in (k.a, k.b)]
         feeds = [f for f in feeds if lost.name not in (f.sender, f.receiver)]
+    nodes, segments = list(network.nodes.values()), list(network.segments.values())
     return Network(nodes, segments, links, feeds)
 
 
 def losses(
-    state: State,
-    hosts: Sequence[Host],
-    knowing: Callable[[Network], Knowledge],
-    progress: Callable[[str], None] | None = None,
+    state: State, hosts: Sequence[Host], progress: Callable[[str], None] | None = None
 ) -> Iterator[Loss]:
     """Each single failure and what it does.
 
     Args:
         state: the network as it is.
         hosts: everybody who is somewhere.
-        knowing: what the nodes of another network know.
         progress: told the name of what fails next.
     """
-    before = worst(state.flows(hosts, hosts))
+    failing = _Failing(state, hosts)
     for lost in candidates(state.network):
         if progress is not None:
             progress(f"{lost.kind} {lost.name}")
-        sources = [h for h in hosts if _touched(state, h, lost)]
-        if not sources:
-            yield Loss(lost, (), ())
-            continue
-        after = _after(state, lost, knowing)
-        left = [h for h in hosts if h.node in after.network.nodes]
-        if lost.kind == "feed" and _same(state, after):
-            yield Loss(lost, (), ())
-            continue
-        sources = [h for h in sources if h.node in after.network.nodes]
-        turned = [
-            flow
-            for ends, flow in worst(after.flows(sources, left)).items()
-            if flow.effect != "exact" and before[ends].effect == "exact"
-        ]
-        yield Loss(
-            lost,
-            tuple(f for f in turned if f.effect == "leak"),
-            tuple(f for f in turned if f.effect == "break"),
-        )
+        yield failing.loss(lost)
 
 
 def worst(flows: Iterable[Flow]) -> dict[Ends, Flow]:
@@ -115,38 +101,153 @@ def worst(flows: Iterable[Flow]) -> dict[Ends, Flow]:
     return found
 
 
-def _after(state: State, lost: Lost, knowing: Callable[[Network], Knowledge]) -> State:
-    network = without(state.network, lost)
-    judges = {
-        name: judge
-        for name, judge in state.judges.items()
-        if name in network.points and not (lost.kind == "point" and name == lost.name)
-    }
-    moved = lost.kind in ("link", "node")
-    return State(
-        state.matrix, network, Paths(network) if moved else state.paths,
-        state.knowledge if lost.kind in ("link", "point") else knowing(network), judges,
-        state.memo,
-    )  # fmt: skip
+@dataclass(slots=True)
+class _Found:
+    """What was found of one failure so far."""
+
+    leaks: int = 0
+    breaks: int = 0
+    leaking: Flow | None = None
+    breaking: Flow | None = None
+
+    @property
+    def example(self) -> Flow | None:
+        """A row that leaks, else one that breaks."""
+        return self.leaking or self.breaking
 
 
-def _touched(state: State, host: Host, lost: Lost) -> bool:
-    """Whether flows from a host can fare otherwise after the loss."""
-    if lost.kind == "feed":
-        return True
-    name = state.network.points[lost.name].node if lost.kind == "point" else lost.name
-    nodes, links = state.paths.used(host.node)
-    if lost.kind == "link":
-        return id(state.network.links[lost.number]) in links
-    # A node that is lost may also have fed others what it learned.
-    return name in nodes or (lost.kind == "node" and _feeds(state.network, name))
+class _Failing:
+    """How everything fares before, kept; and after, where a loss touches it."""
 
+    def __init__(self, state: State, hosts: Sequence[Host]) -> None:
+        self.state = state
+        self.hosts = hosts
+        self.trees = PathTrees(state.network, state.paths)
+        tables = {id(t): t for t in (*state.tables, state.knowledge.nothing)}
+        self.fares = Fares(state, hosts, list(tables.values()))
+        self.before = self.fares.all(self.trees)
+        names = [self.trees.names[n] for n in self.fares.nodes]
+        costs = [state.paths.costs(name) for name in names]
+        self.costs = np.array(costs).reshape(len(names), len(self.trees.names))
+        self.between = self.costs[:, self.fares.nodes]
+        self._worst: dict[tuple[int, int], dict[Ends, Flow]] = {}
 
-def _feeds(network: Network, name: str) -> bool:
-    return any(f.sender == name for f in network.feeds)
+    def loss(self, lost: Lost) -> Loss:
+        """What one failure does."""
+        state = self.state
+        network = without(state.network, lost)
+        judges = dict(state.judges)
+        if lost.kind == "point":
+            judges.pop(lost.name, None)
+        kept = {id(f) for f in network.feeds}
+        gone = [f for f in state.network.feeds if id(f) not in kept]
+        knowledge = state.knowledge.less(network, gone) if gone else state.knowledge
+        other: set[str] = set()
+        if gone:
+            other = {n for n in state.watching if knowledge.at(n) is not state.knowledge.at(n)}
+        touched, inner = self._touched(lost, other)
+        found = _Found()
+        if not touched.any() and not inner:
+            return Loss(lost, 0, 0, None)
+        moved = lost.kind in ("link", "node")
+        paths = Paths(network) if moved else state.paths
+        after = State(state.matrix, network, paths, knowledge, judges, state.memo)
+        trees = PathTrees(network, paths) if moved else self.trees
+        fares, before = self.fares, self.before
+        tables = {id(t): t for t in fares.tables}
+        known = {id(t): t for t in map(knowledge.at, other)}
+        if known.keys() - tables.keys():
+            # What some node knows then, nobody knows now: it tells units apart too.
+            fares = Fares(state, self.hosts, list((tables | known).values()))
+            before = fares.all(self.trees, touched)
+        after.tables = fares.tables
+        rows = fares.some(
+            trees, touched, fares.view(after, lost.name if lost.kind == "point" else None)
+        )
+        apart = before.apart | fares.apart_of(rows)
+        for leaks, breaks, where in fares.turned(before, rows, apart):
+            found.leaks += leaks
+            found.breaks += breaks
+            if (leaks and not found.leaking) or (not found.leaking and not found.breaking):
+                self._example(fares, after, where, found)
+        slow = apart & fares.by_block(touched)
+        for number in inner:
+            slow[number, number] = True
+        for pair in np.argwhere(slow).tolist():
+            self._one_by_one(fares, after, (pair[0], pair[1]), found)
+        return Loss(lost, found.leaks, found.breaks, found.example)
 
+    def _touched(self, lost: Lost, other: set[str]) -> tuple[Flags, list[int]]:
+        """Pairs of nodes with a path on which something is otherwise after the loss; and blocks
+        within which it is."""
+        network, number = self.state.network, self.trees.number
+        touched = np.zeros_like(self.between, dtype=np.bool_)
+        changed = {name for name in other if self._judging(name)}
+        gone = number.get(lost.name) if lost.kind == "node" else None
+        if lost.kind == "link":
+            link = network.links[lost.number]
+            touched |= self._over(number[link.a], number[link.b], link.cost)
+        elif lost.kind == "node":
+            touched |= self._over(number[lost.name], number[lost.name], 0)
+        elif lost.kind == "point":
+            changed.add(network.points[lost.name].node)
+        for name in changed:
+            touched |= self._over(number[name], number[name], 0)
+        for name in other:
+            at = self.fares.at[number[name]]
+            if network.nodes[name].marks and at >= 0:
+                touched[at, :] = touched[:, at] = True
+        touched &= np.isfinite(self.between)
+        inner = [
+            n
+            for n, block in enumerate(self.fares.one.blocks)
+            if block[0] in changed and any(p.inside for p in network.nodes[block[0]].points)
+        ]
+        if gone is not None:
+            at = self.fares.at[gone]
+            if at >= 0:
+                touched[at, :] = touched[:, at] = False
+            inner = [n for n in inner if self.fares.one.blocks[n][0] != lost.name]
+        return touched, inner
 
-def _same(before: State, after: State) -> bool:
-    return all(
-        before.knowledge.known(name) == after.knowledge.known(name) for name in before.watching
-    )
+    def _judging(self, name: str) -> bool:
+        return any(p.id in self.state.judges for p in self.state.network.nodes[name].points)
+
+    def _over(self, a: int, b: int, cost: int) -> Flags:
+        """Pairs of nodes with a least-cost path over two nodes and a link between them, or over
+        one node."""
+        there = self.costs[:, a][:, None] + cost + self.costs[:, b][None, :] == self.between
+        found: Flags = there | there.T
+        return found
+
+    def _one_by_one(self, fares: Fares, after: State, pair: tuple[int, int], found: _Found) -> None:
+        sides = [
+            list(side.classes.values())[n]
+            for side, n in zip((fares.one, fares.two), pair, strict=True)
+        ]
+        if fares is not self.fares or pair not in self._worst:
+            before = worst(fares.state.rows(*sides))
+            if fares is self.fares:
+                self._worst[pair] = before
+        else:
+            before = self._worst[pair]
+        for ends, flow in worst(after.rows(*sides)).items():
+            if before[ends].effect != "exact" or flow.effect == "exact":
+                continue
+            if flow.effect == "leak":
+                found.leaks += 1
+                found.leaking = found.leaking or flow
+            else:
+                found.breaks += 1
+                found.breaking = found.breaking or flow
+
+    def _example(
+        self, fares: Fares, after: State, where: tuple[int, int, int, int], found: _Found
+    ) -> None:
+        one, two, source, target = where
+        rows = after.rows(fares.one.held[one][source], fares.two.held[two][target])
+        for flow in worst(rows).values():
+            if flow.effect == "leak":
+                found.leaking = found.leaking or flow
+            elif flow.effect == "break":
+                found.breaking = found.breaking or flow

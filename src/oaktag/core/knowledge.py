@@ -9,6 +9,7 @@ from __future__ import annotations
 
 from bisect import bisect_left, bisect_right
 from collections.abc import Iterable, Mapping, Sequence
+from copy import copy
 
 from oaktag.core.addresses import WIDTH
 from oaktag.core.bindings import BINDING_SOURCES, Binding, Lookup
@@ -45,24 +46,58 @@ class Knowledge:
         in_order = sorted(range(len(self._pool)), key=lambda n: self._pool[n].prefix)
         self._sorted = [self._pool[n].prefix for n in in_order], in_order
         self._from: dict[str, list[Feed]] = {}
+        self._to: dict[str, list[Feed]] = {}
         for feed in network.feeds:
             self._from.setdefault(feed.sender, []).append(feed)
+            self._to.setdefault(feed.receiver, []).append(feed)
         self._passing: dict[object, frozenset[int]] = {}
         self._known: dict[str, frozenset[int]] = self._spread()
         self._tables: dict[frozenset[int], Lookup] = {}
 
     def _spread(self) -> dict[str, frozenset[int]]:
         known = dict(self._own)
+        self._settle(known, self.network.feeds)
+        return known
+
+    def _settle(self, known: dict[str, frozenset[int]], feeds: Sequence[Feed]) -> None:
+        """Let some feeds bring what they can, until nothing is new."""
         changed = True
         while changed:
             changed = False
-            for feed in self.network.feeds:
+            for feed in feeds:
                 fresh = self._brought(feed, known)
                 held = known[feed.receiver]
                 if not fresh <= held:
                     known[feed.receiver] = held | fresh if held else fresh
                     changed = True
-        return known
+
+    def less(self, network: Network, lost: Sequence[Feed]) -> Knowledge:
+        """The same without some feeds: only nodes behind these are asked again, and nodes that
+        know the same as before share its tables.
+
+        Args:
+            network: one of the same nodes, without the feeds.
+            lost: the feeds that it lacks.
+        """
+        fewer = copy(self)
+        fewer.network = network
+        touched: dict[str, None] = {}
+        waiting = [f.receiver for f in lost if f.up]
+        while waiting:
+            node = waiting.pop()
+            if node not in touched:
+                touched[node] = None
+                if self.network.nodes[node].relays:
+                    waiting += [f.receiver for f in self._from.get(node, ()) if f.up]
+        gone = {id(f) for f in lost}
+        fewer._from = {
+            sender: [f for f in feeds if id(f) not in gone] for sender, feeds in self._from.items()
+        }
+        into = [f for node in touched for f in self._to.get(node, ()) if id(f) not in gone]
+        fewer._to = {**self._to, **{n: [f for f in into if f.receiver == n] for n in touched}}
+        fewer._known = {**self._known, **{n: self._own[n] for n in touched}}
+        fewer._settle(fewer._known, into)
+        return fewer
 
     def _brought(self, feed: Feed, known: Mapping[str, frozenset[int]]) -> frozenset[int]:
         if not feed.up:
@@ -108,7 +143,14 @@ class Knowledge:
 
     def at(self, node: str) -> Lookup:
         """The bindings in force at a node; nodes that know the same share one table."""
-        known = self._known[node]
+        return self._table(self._known[node])
+
+    @property
+    def nothing(self) -> Lookup:
+        """The table of a node that knows nothing."""
+        return self._table(frozenset())
+
+    def _table(self, known: frozenset[int]) -> Lookup:
         if known not in self._tables:
             self._tables[known] = Lookup([self._pool[n] for n in sorted(known)], self._order)
         return self._tables[known]

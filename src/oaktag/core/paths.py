@@ -93,15 +93,17 @@ class Paths:
         """The cheapest link between each two nodes, both ways."""
         from scipy.sparse import coo_array
 
-        least: dict[tuple[int, int], int] = {}
-        for link in self._links:
-            a, b = self.number[link.a], self.number[link.b]
-            for ends in ((a, b), (b, a)):
-                least[ends] = min(link.cost, least.get(ends, link.cost))
-        ends_of = np.array(list(least), dtype=np.int64).reshape(-1, 2)
-        costs = np.array(list(least.values()), dtype=np.float64)
+        ends = [(self.number[k.a], self.number[k.b]) for k in self._links]
+        pairs = np.array(ends, dtype=np.int64).reshape(-1, 2)
+        tails, heads = pairs.T.ravel(), pairs[:, ::-1].T.ravel()
+        costs = np.tile(np.array([k.cost for k in self._links], dtype=np.float64), 2)
+        order = np.lexsort((costs, heads, tails))
+        tails, heads, costs = tails[order], heads[order], costs[order]
+        fresh = np.ones(len(tails), dtype=np.bool_)
+        fresh[1:] = (tails[1:] != tails[:-1]) | (heads[1:] != heads[:-1])
         size = len(self.number)
-        return coo_array((costs, (ends_of[:, 0], ends_of[:, 1])), shape=(size, size)).tocsr()
+        least = costs[fresh], (tails[fresh], heads[fresh])
+        return coo_array(least, shape=(size, size)).tocsr()
 
     def before(self, source: str, node: str) -> list[tuple[str, Link]]:
         """The nodes and links just before a node on least-cost paths, in the order of the links."""

@@ -20,6 +20,8 @@ Ints = NDArray[np.int64]
 Flags = NDArray[np.bool_]
 #: More paths than this to one node are not held; it and all behind it are told apart.
 MOST_PATHS = 64
+#: Trees of so many entries are kept.
+MOST_HELD = 4_000_000
 
 
 class Tree(NamedTuple):
@@ -43,6 +45,8 @@ class PathTrees:
 
     def __init__(self, network: Network, paths: Paths) -> None:
         self._network = network
+        self._trees: dict[str, Tree] = {}
+        self._held = 0
         self._paths = paths
         self.names = list(network.nodes)
         self.number = {name: n for n, name in enumerate(self.names)}
@@ -54,19 +58,28 @@ class PathTrees:
         self._tail, self._head, self._link = tails[order], heads[order], links[order]
         self._cost = np.array([k.cost for k in network.links], dtype=np.float64)[self._link]
         self._first = np.searchsorted(self._tail, np.arange(len(self.names) + 1))
-        self._link_carries = np.array([k.carries for k in network.links], dtype=np.bool_)
-        self._carries = np.array([n.carries for n in network.nodes.values()], dtype=np.bool_)
-        self._marks = np.array([n.marks for n in network.nodes.values()], dtype=np.bool_)
+        self.link_carries = np.array([k.carries for k in network.links], dtype=np.bool_)
+        self.carries = np.array([n.carries for n in network.nodes.values()], dtype=np.bool_)
+        self.marks = np.array([n.marks for n in network.nodes.values()], dtype=np.bool_)
 
     def tree(self, source: str) -> Tree:
-        """All least-cost paths from a node."""
+        """All least-cost paths from a node; trees are kept while they are small together."""
+        if source not in self._trees:
+            made = self._grown(source)
+            self._held += len(made.node)
+            if self._held > MOST_HELD:
+                return made
+            self._trees[source] = made
+        return self._trees[source]
+
+    def _grown(self, source: str) -> Tree:
         costs = self._paths.costs(source)
         used = costs[self._tail] + self._cost == costs[self._head]
         places = np.concatenate([[0], np.cumsum(used)])[self._first]
         heads, links = self._head[used], self._link[used]
         root = self.number[source]
         node, parent = np.array([root]), np.array([-1])
-        alive = self._marks[node]
+        alive = self.marks[node]
         link, many = np.array([-1]), np.array([False])
         levels = [(node, parent, link, alive, many)]
         paths = np.zeros(len(self.names), dtype=np.int64)
@@ -78,9 +91,9 @@ class PathTrees:
             if not len(steps):
                 break
             above = np.repeat(np.arange(len(node)), high - low)
-            inner = alive & self._carries[node] if len(levels) > 1 else alive
+            inner = alive & self.carries[node] if len(levels) > 1 else alive
             below, link = heads[steps], links[steps]
-            alive = inner[above] & self._link_carries[link]
+            alive = inner[above] & self.link_carries[link]
             many = many[above]
             kept = self._few(below, many, paths)
             node, parent, link = below[kept], (base + above)[kept], link[kept]

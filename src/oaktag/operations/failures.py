@@ -5,10 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable
 
 from oaktag.core.failures import Loss, losses
-from oaktag.core.knowledge import Knowledge
-from oaktag.core.network import Network
 from oaktag.core.reach import Flow
-from oaktag.core.registry import learned_bindings
 from oaktag.operations.documents import Document, document
 from oaktag.operations.model import Model
 
@@ -16,16 +13,8 @@ from oaktag.operations.model import Model
 def failures(model: Model, progress: Callable[[str], None] | None = None) -> Document:
     """Every link, node, feed and enforcing point, the worst loss first; and the point whose loss
     opens most."""
-    learned = learned_bindings(
-        model.groups, model.assignment, model.prefix_pins, model.network, model.places
-    )
-
-    def knowing(network: Network) -> Knowledge:
-        kept = {name: learned[name] for name in network.nodes}
-        return Knowledge(network, model.registry_bindings, kept, model.files.config.binding_order)
-
-    found = list(losses(model.state, model.hosts, knowing, progress))
-    found.sort(key=lambda loss: (-len(loss.leaks), -len(loss.breaks)))
+    found = list(losses(model.state, model.hosts, progress))
+    found.sort(key=lambda loss: (-loss.leaks, -loss.breaks))
     points = [loss for loss in found if loss.lost.kind == "point" and loss.leaks]
     return document(
         "reach failures",
@@ -35,13 +24,12 @@ def failures(model: Model, progress: Callable[[str], None] | None = None) -> Doc
 
 
 def _row(model: Model, loss: Loss) -> Document:
-    first = (*loss.leaks, *loss.breaks)[:1]
     return {
         "kind": loss.lost.kind,
         "name": loss.lost.name,
-        "leaks": len(loss.leaks),
-        "breaks": len(loss.breaks),
-        "example": told(model, first[0]) if first else "",
+        "leaks": loss.leaks,
+        "breaks": loss.breaks,
+        "example": told(model, loss.example) if loss.example else "",
     }
 
 
