@@ -49,15 +49,19 @@ class Paths:
 
     def __init__(self, network: Network) -> None:
         self.number = {name: n for n, name in enumerate(network.nodes)}
-        self._joined: dict[str, list[tuple[str, Link]]] = {name: [] for name in network.nodes}
-        for link in network.links:
-            self._joined[link.a].append((link.b, link))
-            self._joined[link.b].append((link.a, link))
         self._links = network.links
         self._costs: dict[str, Costs] = {}
         self._counts: dict[tuple[str, str], int] = {}
         self._ways: dict[tuple[str, str], tuple[Path, ...]] = {}
         self._used: dict[str, tuple[set[str], set[int]]] = {}
+
+    @cached_property
+    def _joined(self) -> dict[str, list[tuple[str, Link]]]:
+        joined: dict[str, list[tuple[str, Link]]] = {name: [] for name in self.number}
+        for link in self._links:
+            joined[link.a].append((link.b, link))
+            joined[link.b].append((link.a, link))
+        return joined
 
     def costs(self, source: str) -> Costs:
         """The cost to each node, by its number; infinite where it is not reached."""
