@@ -244,7 +244,7 @@ def _flows(rows: list[dict[str, Any]]) -> None:
     say()
     order = {"leak": 0, "break": 1, "exact": 2}
     table(
-        ("effect", "source", "destination", "path", "result"),
+        ("effect", "source", "destination", "path", "result", "packets"),
         [
             (
                 r["effect"],
@@ -254,8 +254,11 @@ def _flows(rows: list[dict[str, Any]]) -> None:
                 f"{r['result']} at {r['at']}"
                 if r["at"]
                 else f"{r['result']}: {_why(r['reasons'])}",
+                r["packets_text"].partition(" ")[2]
+                if ";" not in r["packets_text"]
+                else r["packets_text"],
             )
             for r in sorted(rows, key=lambda r: order[r["effect"]])
         ],
-        wrap=(1, 2, 3, 4),
+        wrap=(1, 2, 3, 4, 5),
     )

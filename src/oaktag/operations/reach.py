@@ -3,12 +3,14 @@
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Mapping, Sequence
 
 from oaktag.core.classes import Class
 from oaktag.core.reach import Flow, State
+from oaktag.core.services import set_text
 from oaktag.operations.documents import Document, boxes_json, document
 from oaktag.operations.model import Model
+from oaktag.operations.replay import Replay
 
 MOST_ROWS = 200_000
 #: Above so many pairs of classes of addresses rows are counted, not made.
@@ -51,6 +53,9 @@ def reach(
     if len(sources) * len(destinations) > MOST_PAIRS:
         return _surveyed(model, state, (sources, destinations), progress)
     flows = list(state.rows(sources, destinations))
+    replay = Replay(state, sources, destinations)
+    for flow in flows[:MOST_ROWS]:
+        replay.check(flow)
     placed = {host.group for host in model.hosts}
     unplaced = [g.id for i, g in enumerate(model.groups.all) if i and i not in placed]
     return document(
@@ -71,6 +76,9 @@ def _surveyed(
     from oaktag.core.survey import survey
 
     found = survey(state, *ends, progress)
+    replay = Replay(state, *ends)
+    for cause in found.causes.values():
+        replay.check(cause.example)
     order = sorted(
         found.causes.items(), key=lambda item: (item[0][0] != "leak", -item[1].rows, str(item[0]))
     )
@@ -100,12 +108,15 @@ def flow_json(model: Model, flow: Flow) -> Document:
         return {"segment": place[0], "group": model.groups.all[place[1]].id}
 
     packets: list[Document] = []
+    words: list[str] = []
     for effect, masks in (("leak", flow.leaks), ("break", flow.breaks)):
         for family, mask in masks.items():
             regions = model.atoms.regions(mask & model.atoms.of_family(family))
             packets += [
                 {"effect": effect, **box} for box in boxes_json(regions) if box["family"] == family
             ]
+        if any(masks.values()):
+            words.append(f"{effect} {_services(model, masks)}")
     return {
         "source": end(flow.source),
         "destination": end(flow.destination),
@@ -117,8 +128,19 @@ def flow_json(model: Model, flow: Flow) -> Document:
         "reasons": [{"node": r.node, "why": r.why} for r in flow.reasons],
         "effect": flow.effect,
         "packets": packets,
+        "packets_text": "; ".join(words),
         "open_for_answers": flow.open_for_answers,
     }
+
+
+def _services(model: Model, masks: Mapping[int, int]) -> str:
+    """Packets as services; of rows of one family the family is not said."""
+    atoms = model.atoms
+    held = {f: mask & atoms.of_family(f) for f, mask in masks.items() if mask}
+    if all(mask == atoms.of_family(f) for f, mask in held.items()):
+        return "any"
+    said = set_text(atoms, sum(held.values()))
+    return said.replace(f" on IPv{next(iter(held))}", "") if len(held) == 1 else said
 
 
 def summary(model: Model, flows: list[Flow]) -> Document:
