@@ -382,9 +382,7 @@ def paths(scale: float, seed: int) -> list[Row]:
             assert all(costs[n] == told.get(name, np.inf) for n, name in enumerate(net.nodes))
 
     def ours() -> None:
-        held = Paths(network)
-        for start in starts:
-            held.costs(start)
+        Paths(network).prepare(starts)
 
     def theirs() -> None:
         for start in few:

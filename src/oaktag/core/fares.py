@@ -149,6 +149,7 @@ class Fares:
         for number, others in shared_endpoints(self.one, self.two).items():
             apart[number, list(others)] = True
         sorts = np.zeros((len(self.one.size), len(self.two.size)), dtype=np.uint64)
+        trees.prepare(self.nodes)
         if touched is None:
             touched = np.ones((len(self.nodes),) * 2, dtype=np.bool_)
         for fare in self.some(trees, touched, self.view(self.state)):

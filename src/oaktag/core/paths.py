@@ -7,7 +7,7 @@ parallel links are different paths; between segments of one node the path is tha
 from __future__ import annotations
 
 import heapq
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass
 from functools import cached_property
 from math import inf
@@ -69,6 +69,15 @@ class Paths:
             many = len(self.number) >= MANY_NODES
             self._costs[source] = self._scipy(source) if many else self._plain(source)
         return self._costs[source]
+
+    def prepare(self, sources: Iterable[str]) -> None:
+        """Compute the costs from many nodes at once."""
+        from scipy.sparse.csgraph import dijkstra
+
+        left = [s for s in sources if s not in self._costs]
+        if len(self.number) >= MANY_NODES and left:
+            found = dijkstra(self._matrix, indices=[self.number[s] for s in left])
+            self._costs.update(zip(left, found, strict=True))
 
     def _plain(self, source: str) -> Costs:
         costs = [inf] * len(self.number)

@@ -62,6 +62,10 @@ class PathTrees:
         self.carries = np.array([n.carries for n in network.nodes.values()], dtype=np.bool_)
         self.marks = np.array([n.marks for n in network.nodes.values()], dtype=np.bool_)
 
+    def prepare(self, nodes: Ints) -> None:
+        """Compute costs from some nodes at once."""
+        self._paths.prepare([self.names[n] for n in nodes])
+
     def tree(self, source: str) -> Tree:
         """All least-cost paths from a node; trees are kept while they are small together."""
         if source not in self._trees:

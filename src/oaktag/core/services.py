@@ -218,16 +218,20 @@ def _collect(region: Region, ports: dict[tuple[str, str], set[tuple[int, int]]])
     sender = ""
     if region.sources not in (((0, TOP),), ((0, 0),)):
         sender = f" from ports {ranges_text(region.sources)}"
-    rest: list[int] = []
-    for protocol in (p for low, high in region.protocols for p in range(low, high + 1)):
-        icmp = [f for f in region.families if ICMP_OF[f] == protocol]
-        if protocol in PORTED:
+    spoken: set[int] = set()
+    for protocol in PORTED:
+        if any(low <= protocol <= high for low, high in region.protocols):
+            spoken.add(protocol)
             key = PROTOCOL_WORDS[protocol], only + sender
             ports.setdefault(key, set()).update(region.destinations)
-        elif icmp and region.destinations != ((0, 0),):
-            words += _icmp_words(icmp[0], region.sources, region.destinations)
-        else:
-            rest.append(protocol)
+    for family in region.families:
+        protocol = ICMP_OF[family]
+        inside = any(low <= protocol <= high for low, high in region.protocols)
+        if inside and region.destinations != ((0, 0),):
+            spoken.add(protocol)
+            words += _icmp_words(family, region.sources, region.destinations)
+    numbers = (range(low, high + 1) for low, high in region.protocols)
+    rest = [p for some in numbers for p in some if p not in spoken]
     if rest:
         ports.setdefault(("proto", only), set()).update(runs(rest))
     return words

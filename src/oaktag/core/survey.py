@@ -129,6 +129,7 @@ class _Counting:
         self.one = Side(state, sources, self.placed, sets[0])
         self.two = Side(state, destinations, self.placed, sets[1])
         self.alike = sources is destinations
+        state.paths.prepare(dict.fromkeys(block[0] for block in self.one.blocks))
         self.trees = PathTrees(state.network, state.paths)
         self.points = Points(state, (self.one, self.two), self.placed)
         self.sums = Sums(state, self.placed)
