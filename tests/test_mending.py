@@ -9,11 +9,13 @@ from pathlib import Path
 from typing import Any
 
 import jsonschema
+import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
 import oaktag as package
 from conftest import Ran
+from oaktag.core import mending as mending_core
 from oaktag.core.judging import Judge
 from oaktag.core.knowledge import Knowledge
 from oaktag.core.mending import Change, changed, possible
@@ -66,11 +68,14 @@ def _wrong(model: Model, changes: Sequence[Change], breaks: bool) -> set[object]
     }
 
 
-@settings(max_examples=25)
-@given(made=mendable(), breaks=st.booleans())
+@settings(max_examples=40)
+@given(made=mendable(), breaks=st.booleans(), most=st.sampled_from((1, 2, 400)))
 def test_the_cheapest_of_all_sets_of_changes(
-    made: tuple[Net, dict[str, int]], breaks: bool, tmp_path: Path
-) -> None:
+    made: tuple[Net, dict[str, int]], breaks: bool, most: int, tmp_path: Path,
+    monkeypatch: pytest.MonkeyPatch,
+) -> None:  # fmt: skip
+    """However few wrong rows are looked at before the program is solved again."""
+    monkeypatch.setattr(mending_core, "MOST_NEW", most)
     net, mending = made
     write_net(net, tmp_path)
     path = tmp_path / "network.yaml"
@@ -95,6 +100,21 @@ def test_the_cheapest_of_all_sets_of_changes(
     if cost is not None:
         again = package.Workspace.load(tmp_path).model
         assert _wrong(again, (), breaks) <= hopeless
+
+
+def test_time_ends_the_search_with_a_bound(oaktag: Run, shipped: Path) -> None:
+    """Nothing is written, and nothing is said to be proved."""
+    before = (shipped / "network.yaml").read_text()
+    ran = oaktag(
+        "-C", shipped, "reach", "--mend", "--breaks", "--seconds", "0", "--write", "--json"
+    )
+    jsonschema.validate(ran.json, _schema("reach-mend"))
+    assert (ran.json["changes"], ran.json["cost"], ran.json["proved"]) == (None, None, False)
+    whole = oaktag("-C", shipped, "reach", "--mend", "--breaks", "--json").json
+    assert whole["proved"] and ran.json["bound"] <= whole["cost"]
+    assert (shipped / "network.yaml").read_text() == before
+    said = oaktag("-C", shipped, "reach", "--mend", "--breaks", "--seconds", "0").out
+    assert "not found in time" in said and "it costs at least" in said
 
 
 def test_two_changes_that_help_only_together(oaktag: Run, shipped_mended: Path) -> None:

@@ -145,6 +145,8 @@ def mend(
 
 
 Row = tuple[object, object, object]
+#: After so many new constraints the program is solved again.
+MOST_NEW = 400
 
 
 class _Search:
@@ -183,11 +185,13 @@ class _Search:
         every = dict.fromkeys(cut for held in self.cuts.values() for cut in held)
         return _solve(self.choices, list(every))
 
-    def try_out(self, chosen: tuple[int, ...]) -> set[Row]:
-        """Run reach with some changes made; learns from every row that is wrong, and returns these.
+    def try_out(self, chosen: tuple[int, ...], only: Row | None = None) -> set[Row]:
+        """Run reach with some changes made; learns from rows that are wrong, and returns these.
 
-        Rows that turn out to be hopeless are among them: without their constraints something
-        cheaper may do.
+        Of very many it takes those that say something new, up to a limit: any of them will do to
+        solve the program again; one more in the answer stands for those not looked at. Rows that
+        turn out to be hopeless are among them: without their constraints something cheaper may do.
+        ``only`` asks of the ends of one row.
         """
         if self.progress is not None:
             cost = sum(self.choices[c].price for c in chosen)
@@ -195,7 +199,15 @@ class _Search:
         state = self.build([self.choices[c] for c in chosen])
         self.tried += 1
         wrong: dict[Row, None] = {}
-        for a, b, flow in _wrong(state, self.hosts, breaks=self.breaks):
+        fresh: set[Cut] = set()
+        whole = True
+        for found in _wrong(state, self.hosts, only, breaks=self.breaks):
+            if len(fresh) >= MOST_NEW or (found is None and self.late):
+                whole = False
+                break
+            if found is None:
+                continue
+            a, b, flow = found
             row: Row = (flow.source, flow.destination, flow.path and flow.path.nodes)
             if row in self.hopeless:
                 continue
@@ -204,15 +216,24 @@ class _Search:
                 tuple(c for c in related if c in chosen),
                 tuple(c for c in related if c not in chosen),
             )
+            if cut in fresh and row not in self.cuts and any(cut):
+                whole = False  # another row says the same
+                continue
+            fresh.add(cut)
             self.cuts.setdefault(row, {})[cut] = None
             self.last[row] = flow
             wrong[row] = None
         for row in wrong:
             self._weigh(row)
+        if not whole:
+            return {*wrong, ("not", "all", None)}
         return {row for row in wrong if row not in self.hopeless or chosen}
 
     def _weigh(self, row: Row) -> bool:
         """Whether a row is hopeless: its constraints alone cannot be met."""
+        held = self.cuts[row]
+        if len(held) == 1 and any(next(iter(held))):
+            return False
         if _solve(self.choices, list(self.cuts[row])) is not None:
             return False
         self.hopeless[row] = self.last[row]
@@ -224,7 +245,7 @@ class _Search:
         for row in list(self.cuts):
             while row in self.cuts and not self.late:
                 solved = _solve(self.choices, list(self.cuts[row]))
-                if solved is None or row not in self.try_out(solved[0]):
+                if solved is None or row not in self.try_out(solved[0], row):
                     break
             if row in self.hopeless:
                 return True
@@ -272,18 +293,28 @@ def _solve(choices: Sequence[Change], cuts: Sequence[Cut]) -> tuple[tuple[int, .
 
 
 def _wrong(
-    state: State, hosts: Sequence[Host], *, breaks: bool
-) -> Iterator[tuple[Host, Host, Flow]]:
-    """Every row that is wrong, between two classes of hosts."""
+    state: State, hosts: Sequence[Host], only: Row | None, *, breaks: bool
+) -> Iterator[tuple[Host, Host, Flow] | None]:
+    """Every row that is wrong, between two classes of hosts; None before each source."""
     classes = state.classes(hosts)
-    for a, a_tags, a_all in classes:
-        for b, b_tags, b_all in classes:
+    ends = [_end(c.host) for c in classes]
+    for (a, a_tags, a_all), source in zip(classes, ends, strict=True):
+        if only is not None and source != only[0]:
+            continue
+        yield None
+        for (b, b_tags, b_all), destination in zip(classes, ends, strict=True):
+            if only is not None and destination != only[1]:
+                continue
             if not any(meet(x, y, state.network) for x in a_all for y in b_all):
                 continue
             for path in state.paths_of(a, b):
                 flow = state.row(a, a_tags, b, b_tags, path)
                 if any(flow.leaks.values()) or (breaks and any(flow.breaks.values())):
                     yield a, b, flow
+
+
+def _end(host: Host) -> tuple[str, int]:
+    return host.segment or host.node, host.group
 
 
 def _related(
