@@ -6,6 +6,7 @@ import json
 from collections import Counter
 from collections.abc import Callable
 from pathlib import Path
+from typing import Any
 
 import jsonschema
 import pytest
@@ -15,6 +16,7 @@ from hypothesis import strategies as st
 from conftest import Ran
 from oaktag.demo.walk import wrong
 from oaktag.operations import lab
+from oaktag.testing.slow import Stack
 from oaktag.testing.slow_reach import Being, Net
 from test_commands import _schema
 from test_matrix import in_box
@@ -116,20 +118,88 @@ def test_random_networks_do_what_reach_says(tmp_path: Path) -> None:
             if not flows[0]["path"]:
                 assert probe["verdict"] == "never worked"
                 continue
-            number = {"tcp": 6, "udp": 17, "icmp": 1}[probe["protocol"]]
-            six = ":" in probe["source"]["address"]
-            kind = {False: 8, True: 128}[six]
-            packet = (6 if six else 4, 58 if six and number == 1 else number,
-                      kind if number == 1 else 50_000, 0 if number == 1 else probe["port"])  # fmt: skip
-            wrong = [p["effect"] for p in flows[0]["packets"] if in_box(p, packet)]
-            expected = {"leak": "passes though denied", "break": "blocked though allowed"}
-            told = expected[wrong[0]] if wrong else "as meant"
+            told = _predicted(probe, flows[0])
             assert probe["verdict"] == told, (probe, flows[0], net)
             seen[flows[0]["result"], told] += 1
 
     compare()
     # Most are as meant; that some are not shows that the test can tell.
     assert len(seen) >= 2 and sum(seen.values()) > 60, seen
+
+
+def _predicted(probe: dict[str, Any], flow: dict[str, Any]) -> str:
+    """What a row of reach says of one probe's packet."""
+    number = {"tcp": 6, "udp": 17, "icmp": 1}[probe["protocol"]]
+    six = ":" in probe["source"]["address"]
+    kind = {False: 8, True: 128}[six]
+    packet = (6 if six else 4, 58 if six and number == 1 else number,
+              kind if number == 1 else 50_000, 0 if number == 1 else probe["port"])  # fmt: skip
+    wrong = [p["effect"] for p in flow["packets"] if in_box(p, packet)]
+    expected = {"leak": "passes though denied", "break": "blocked though allowed"}
+    return expected[wrong[0]] if wrong else "as meant"
+
+
+@pytest.mark.usefixtures("real_kernel")
+@pytest.mark.parametrize("second", [2, 0, 1])
+def test_a_second_path_a_relay_and_a_filter(second: int, tmp_path: Path) -> None:
+    """Two ways to the point: over the first, tags cross in frames; over the second they are lost,
+    and what the point is told comes by a relay through a filter that keeps the sources back.
+
+    ``second`` is how the second way's cost is: 0 more than the first's, 1 as much, 2 less.
+    """
+    named = {"web": {"entries": [{"allow": ["https"]}], "otherwise": None}}
+    rows = [{"source": "ada", "destination": "cy", "permission": "web", "mode": "", "way": ""}]
+    net = Net(
+        Stack({"ada": (310, {}), "bo": (320, {}), "cy": (410, {})}, {}, named, [rows]),
+        [
+            {"node": "n0", "marks": True, "points": []},
+            {"node": "n1", "carries": True, "relays": True, "points": []},
+            {"node": "n2", "carries": True, "points": []},
+            {"node": "n3", "points": [{"name": "p", "outside": "deny"}]},
+        ],
+        [
+            {"segment": "s0", "node": "n0", "prefixes": ["10.1.0.0/24"]},
+            {"segment": "s1", "node": "n3", "prefixes": ["10.2.0.0/24"]},
+        ],
+        [
+            {"between": ["n0", "n1"], "carries": True, "cost": 1 + second, "name": "k0"},
+            {"between": ["n1", "n3"], "carries": True, "cost": 1, "name": "k1"},
+            {"between": ["n0", "n2"], "carries": False, "cost": 1 + (0 if second == 2 else 1), "name": "k2"},
+            {"between": ["n2", "n3"], "carries": True, "cost": 1, "name": "k3"},
+        ],
+        [
+            {"from": "registry", "to": "n0", "name": "f0"},
+            {"from": "registry", "to": "n1", "name": "f1"},
+            {"from": "n1", "to": "n3", "name": "f2", "only": {"groups": ["cy"]}},
+        ],
+        [
+            Being("b0", ["10.1.0.1"], "ada", stable=True),
+            Being("b1", ["10.1.0.2"], "bo", stable=True),
+            Being("b2", ["10.2.0.1"], "cy", stable=True),
+        ],
+    )  # fmt: skip
+    workspace = write_net(net, tmp_path)
+    lab.up(workspace.model)
+    try:
+        document = lab.probe(workspace.model)
+    finally:
+        lab.down(workspace.model)
+    assert all(c["agree"] for c in document["counters"])
+    seen: Counter[str] = Counter()
+    for probe in document["probes"]:
+        ends = [f"endpoint:{probe[e]['endpoint']}" for e in ("source", "destination")]
+        flows = workspace.reach(*ends)["flows"]
+        crossing = probe["source"]["segment"] != probe["destination"]["segment"]
+        assert len(flows) == (2 if second == 1 and crossing else 1)
+        assert probe["verdict"] in {_predicted(probe, flow) for flow in flows}, (probe, flows)
+        if crossing and probe["source"]["segment"] == "s0":
+            seen[probe["verdict"]] += 1
+            # The relay brings the destination's tag; the source's comes in frames or not at all.
+            reasons = {tuple(r["why"] for r in f["reasons"]) for f in flows}
+            lossy, clean = ("source-unknown",), ()
+            assert reasons == {0: {clean}, 2: {lossy}, 1: {clean, lossy}}[second]
+    assert seen["as meant"] > 0
+    assert second == 1 or bool(seen["blocked though allowed"]) == (second == 2)
 
 
 def test_without_a_lab_one_sentence_says_so(
