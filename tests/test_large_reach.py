@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import json
 import random
+import re
 import sys
 from collections import Counter
 from collections.abc import Callable
@@ -530,3 +531,28 @@ def test_json_of_many_rows_says_that_it_is_grouped(
     text = json.dumps(document, sort_keys=True)
     again = oaktag("-C", tmp_path, "reach", "--json").json
     assert json.dumps(again, sort_keys=True) == text
+
+
+def test_a_figure_of_very_many_sites(tmp_path: Path, oaktag: Callable[..., Ran]) -> None:
+    """A table of sites by sites: every site twice, a mark for each two sites joined or fed."""
+    nodes: list[dict[str, Any]] = [
+        {"node": f"n{n}", "site": f"town-{n // 3}", "carries": n % 2 == 0, "points": []}
+        for n in range(66)
+    ]
+    nodes[2]["points"] = [{"name": "p"}]
+    links = [{"between": [f"n{n}", f"n{n // 2}"], "carries": n % 5 > 0} for n in range(1, 66)]
+    feeds = [{"from": "registry", "to": "n9"}, {"from": "n60", "to": "n3"}]
+    segments = [
+        {"segment": f"s{n}", "node": f"n{n}", "prefixes": [f"10.{n}.0.0/24"]} for n in (5, 64)
+    ]
+    beings = [Being("b0", ["10.5.0.1"], "ada", True), Being("b1", ["10.64.0.1"], "cy", True)]
+    write_net(Net(stack(), nodes, segments, links, feeds, beings), tmp_path)
+    for name in ("one.svg", "two.svg", "one.png"):
+        assert oaktag("-C", tmp_path, "reach", "--figure", str(tmp_path / name)).status == 1
+    drawn = (tmp_path / "one.svg").read_text()
+    assert drawn == (tmp_path / "two.svg").read_text()
+    assert (tmp_path / "one.png").read_bytes()[:4] == b"\x89PNG"
+    written = re.findall(r"<!-- (.*?) -->", drawn)
+    assert all(written.count(f"town-{n}") == 2 for n in range(22))
+    assert written.count("! 1") == 1  # only the point's node can be where something goes wrong
+    assert "below the diagonal, links between sites" in drawn
