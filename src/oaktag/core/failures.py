@@ -17,8 +17,9 @@ import numpy as np
 from numpy.typing import NDArray
 
 from oaktag.core.fares import Fares
+from oaktag.core.knowledge import Knowledge
 from oaktag.core.network import Network
-from oaktag.core.paths import Paths
+from oaktag.core.paths import MANY_NODES, Paths
 from oaktag.core.pathtree import PathTrees
 from oaktag.core.placement import Host
 from oaktag.core.reach import Effect, Flow, State
@@ -145,14 +146,19 @@ class _Failing:
         other: set[str] = set()
         if gone:
             other = {n for n in state.watching if knowledge.at(n) is not state.knowledge.at(n)}
-        touched, inner = self._touched(lost, other)
+        touched, inner = self._touched(lost, other, knowledge)
         found = _Found()
         if not touched.any() and not inner:
             return Loss(lost, 0, 0, None)
         moved = lost.kind in ("link", "node")
         paths = Paths(network) if moved else state.paths
         after = State(state.matrix, network, paths, knowledge, judges, state.memo)
-        trees = PathTrees(network, paths) if moved else self.trees
+        trees = self.trees
+        if moved and len(network.nodes) < MANY_NODES:
+            trees = PathTrees(network, paths)
+        elif moved:
+            left = {id(k) for k in network.links}
+            trees = trees.less([n for n, k in enumerate(state.network.links) if id(k) not in left])
         fares, before = self.fares, self.before
         tables = {id(t): t for t in fares.tables}
         known = {id(t): t for t in map(knowledge.at, other)}
@@ -177,7 +183,9 @@ class _Failing:
             self._one_by_one(fares, after, (pair[0], pair[1]), found)
         return Loss(lost, found.leaks, found.breaks, found.example)
 
-    def _touched(self, lost: Lost, other: set[str]) -> tuple[Flags, list[int]]:
+    def _touched(
+        self, lost: Lost, other: set[str], knowledge: Knowledge
+    ) -> tuple[Flags, list[int]]:
         """Pairs of nodes with a path on which something is otherwise after the loss; and blocks
         within which it is."""
         network, number = self.state.network, self.trees.number
@@ -191,11 +199,17 @@ class _Failing:
             touched |= self._over(number[lost.name], number[lost.name], 0)
         elif lost.kind == "point":
             changed.add(network.points[lost.name].node)
-        for name in changed:
-            touched |= self._over(number[name], number[name], 0)
+            place = number[network.points[lost.name].node]
+            touched |= self._over(place, place, 0)
         for name in other:
+            differing = self.fares.differing(self.state.knowledge.at(name), knowledge.at(name))
+            if name in changed:
+                over = self._over(number[name], number[name], 0)
+                if differing is not None:  # only who is known otherwise can fare otherwise
+                    over &= differing[:, None] | differing[None, :]
+                touched |= over
             at = self.fares.at[number[name]]
-            if network.nodes[name].marks and at >= 0:
+            if network.nodes[name].marks and at >= 0 and (differing is None or differing[at]):
                 touched[at, :] = touched[:, at] = True
         touched &= np.isfinite(self.between)
         inner = [

@@ -186,6 +186,7 @@ class Fares:
         degree = left.sum(axis=1)
         grown = _Grown()
         found: list[Fare] = []
+        cover: list[tuple[int, Flags]] = []
         while degree.any():
             root = int(degree.argmax())
             ends = np.zeros(len(self.at), dtype=np.bool_)
@@ -193,7 +194,11 @@ class Fares:
             degree -= left[:, root]
             left[root, :] = left[:, root] = False
             degree[root] = 0
-            self._plant(trees.tree(trees.names[int(self.nodes[root])]), ends, grown)
+            cover.append((int(self.nodes[root]), ends))
+        if cover:
+            trees.prepare(np.array([root for root, _ in cover]))
+        for root, ends in cover:
+            self._plant(trees.tree(trees.names[root]), ends, grown)
             if grown.pairs > CHUNK:
                 found += self._walked(trees, grown, view)
                 grown = _Grown()
@@ -296,6 +301,19 @@ class Fares:
         judged = from_flags[from_row[p], one.block[one.unit[ones]]]
         judged &= to_flags[to_row[p], two.block[two.unit[twos]]]
         return np.where(judged & (p != view.lost), does, 0)
+
+    def differing(self, old: Lookup, new: Lookup) -> Flags | None:
+        """The ``nodes`` with somebody of whom two tables do not say the same; None where one of
+        them is not among the tables."""
+        places = {id(table): n for n, table in enumerate(self.tables)}
+        a, b = places.get(id(old)), places.get(id(new))
+        if a is None or b is None:
+            return None
+        found = np.zeros(len(self.nodes), dtype=np.bool_)
+        for side in (self.one, self.two):
+            other = side.seen[:, a] != side.seen[:, b]
+            found[self.at[side.node[side.block[side.unit[other]]]]] = True
+        return found
 
     def turned(
         self, before: Before, fares: Sequence[Fare], apart: Flags

@@ -7,13 +7,15 @@ link than the path that is its parent.
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+from copy import copy
 from typing import NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
 
 from oaktag.core.network import Network
-from oaktag.core.paths import Path, Paths
+from oaktag.core.paths import Costs, Path, Paths
 from oaktag.core.ranges import spread
 
 Ints = NDArray[np.int64]
@@ -47,7 +49,8 @@ class PathTrees:
         self._network = network
         self._trees: dict[str, Tree] = {}
         self._held = 0
-        self._paths = paths
+        self._paths: Paths | None = paths
+        self._costs: dict[int, Costs] = {}
         self.names = list(network.nodes)
         self.number = {name: n for n, name in enumerate(self.names)}
         ends = [(self.number[k.a], self.number[k.b]) for k in network.links]
@@ -62,9 +65,40 @@ class PathTrees:
         self.carries = np.array([n.carries for n in network.nodes.values()], dtype=np.bool_)
         self.marks = np.array([n.marks for n in network.nodes.values()], dtype=np.bool_)
 
+    def less(self, lost: Sequence[int]) -> PathTrees:
+        """The trees of a network without some links; the others keep their numbers."""
+        fewer = copy(self)
+        kept = ~np.isin(self._link, lost)
+        fewer._tail, fewer._head = self._tail[kept], self._head[kept]
+        fewer._link, fewer._cost = self._link[kept], self._cost[kept]
+        fewer._first = np.searchsorted(fewer._tail, np.arange(len(self.names) + 1))
+        fewer._trees, fewer._held, fewer._costs = {}, 0, {}
+        fewer._paths = None
+        return fewer
+
     def prepare(self, nodes: Ints) -> None:
         """Compute costs from some nodes at once."""
-        self._paths.prepare([self.names[n] for n in nodes])
+        if self._paths is not None:
+            self._paths.prepare([self.names[n] for n in nodes])
+            return
+        from scipy.sparse import coo_array
+        from scipy.sparse.csgraph import dijkstra
+
+        order = np.lexsort((self._cost, self._head, self._tail))
+        tail, head = self._tail[order], self._head[order]
+        fresh = np.ones(len(tail), dtype=np.bool_)
+        fresh[1:] = (tail[1:] != tail[:-1]) | (head[1:] != head[:-1])
+        least = self._cost[order][fresh], (tail[fresh], head[fresh])
+        graph = coo_array(least, shape=(len(self.names),) * 2).tocsr()
+        self._costs.update(zip(nodes.tolist(), dijkstra(graph, indices=nodes), strict=True))
+
+    def _costs_from(self, source: str) -> Costs:
+        if self._paths is not None:
+            return self._paths.costs(source)
+        number = self.number[source]
+        if number not in self._costs:
+            self.prepare(np.array([number]))
+        return self._costs[number]
 
     def tree(self, source: str) -> Tree:
         """All least-cost paths from a node; trees are kept while they are small together."""
@@ -77,7 +111,7 @@ class PathTrees:
         return self._trees[source]
 
     def _grown(self, source: str) -> Tree:
-        costs = self._paths.costs(source)
+        costs = self._costs_from(source)
         used = costs[self._tail] + self._cost == costs[self._head]
         places = np.concatenate([[0], np.cumsum(used)])[self._first]
         heads, links = self._head[used], self._link[used]
