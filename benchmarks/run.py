@@ -494,8 +494,9 @@ def main() -> None:
         "|---|---|---|---|---|---|---|",
     ]
     for work, baseline, size, ours, theirs, runs, goal in rows:
+        ratio = f"{theirs / ours:.1f}" if theirs > ours else f"{theirs / ours:.3f}"
         lines.append(
-            f"| {work} | {size:,} | {ours:.3g} | {baseline} | {theirs:.3g} ({runs}) | {theirs / ours:.1f}× | {goal} |"
+            f"| {work} | {size:,} | {ours:.3g} | {baseline} | {theirs:.3g} ({runs}) | {ratio}× | {goal} |"
         )
     if not options.only:
         lines += growth(options.scale, options.seed)

@@ -13,7 +13,8 @@ ROOT = Path(__file__).parent.parent
 SOURCE = Path(oaktag.__file__).parent
 FORBIDDEN_CALLS = {"open", "print", "input", "exec", "eval", "__import__", "breakpoint"}
 ALLOWED_IMPORTS = {
-    "__future__", "bisect", "collections", "dataclasses", "difflib", "enum", "fnmatch", "functools",
+    "__future__", "bisect", "collections", "copy", "dataclasses", "difflib", "enum", "fnmatch",
+    "functools",
     "hashlib", "heapq", "ipaddress", "itertools", "math", "operator", "re", "types", "typing", "numpy",
     "scipy", "oaktag",
 }  # fmt: skip

@@ -157,8 +157,11 @@ class _Failing:
         if moved and len(network.nodes) < MANY_NODES:
             trees = PathTrees(network, paths)
         elif moved:
-            left = {id(k) for k in network.links}
-            trees = trees.less([n for n, k in enumerate(state.network.links) if id(k) not in left])
+            links = enumerate(state.network.links)
+            trees = trees.less(
+                [lost.number] if lost.kind == "link"
+                else [n for n, k in links if lost.name in (k.a, k.b)]
+            )  # fmt: skip
         fares, before = self.fares, self.before
         tables = {id(t): t for t in fares.tables}
         known = {id(t): t for t in map(knowledge.at, other)}
@@ -176,7 +179,10 @@ class _Failing:
             found.breaks += breaks
             if (leaks and not found.leaking) or (not found.leaking and not found.breaking):
                 self._example(fares, after, where, found)
-        slow = apart & fares.by_block(touched)
+        slow = apart.copy()
+        np.fill_diagonal(slow, val=False)
+        if slow.any():
+            slow &= fares.by_block(touched)
         for number in inner:
             slow[number, number] = True
         for pair in np.argwhere(slow).tolist():

@@ -39,8 +39,8 @@ Flags = NDArray[np.bool_]
 Sorts = NDArray[np.uint64]
 #: So many matrices of sums over units are kept.
 MOST_KEPT = 24
-#: So many pairs of elements are walked together.
-CHUNK = 500_000
+#: Trees of so many nodes are grown and walked together.
+TOGETHER = 64
 
 
 class View(NamedTuple):
@@ -59,25 +59,6 @@ class Fare(NamedTuple):
     two: Ints
     sorts: Sorts
     apart: Flags
-
-
-class _Grown:
-    """Trees beside each other, and pairs of elements with their places in them."""
-
-    def __init__(self) -> None:
-        self.trees: list[Tree] = []
-        self.size = self.pairs = 0
-        self.outward: list[tuple[Ints, Ints, Ints]] = []
-        self.inward: list[tuple[Ints, Ints, Ints]] = []
-
-    def forest(self) -> Tree:
-        """All trees as one with several roots."""
-        if len(self.trees) == 1:
-            return self.trees[0]
-        sizes = [len(tree.node) for tree in self.trees]
-        before = np.repeat(np.cumsum([0, *sizes[:-1]]), sizes)
-        made = Tree(*(np.concatenate(column) for column in zip(*self.trees, strict=True)))
-        return made._replace(parent=np.where(made.parent < 0, -1, made.parent + before))
 
 
 class Before(NamedTuple):
@@ -170,9 +151,9 @@ class Fares:
         return found
 
     def by_block(self, touched: Flags) -> Flags:
-        """Pairs of nodes as pairs of blocks, those of a segment with itself left out."""
-        pairs = touched[np.ix_(self.at[self.one.node], self.at[self.two.node])]
-        return pairs & ~np.eye(*pairs.shape, dtype=np.bool_)
+        """Pairs of nodes as pairs of blocks."""
+        pairs: Flags = touched[np.ix_(self.at[self.one.node], self.at[self.two.node])]
+        return pairs
 
     def some(self, trees: PathTrees, touched: Flags, view: View) -> list[Fare]:
         """Pairs between some nodes, both ways: trees are grown from as few nodes as cover them.
@@ -184,58 +165,48 @@ class Fares:
         """
         left = touched.copy()
         degree = left.sum(axis=1)
-        grown = _Grown()
-        found: list[Fare] = []
-        cover: list[tuple[int, Flags]] = []
+        roots: list[int] = []
+        ends: list[Flags] = []
         while degree.any():
             root = int(degree.argmax())
-            ends = np.zeros(len(self.at), dtype=np.bool_)
-            ends[self.nodes[left[root]]] = True
+            roots.append(int(self.nodes[root]))
+            wanted = np.zeros(len(self.at), dtype=np.bool_)
+            wanted[self.nodes[left[root]]] = True
+            ends.append(wanted)
             degree -= left[:, root]
             left[root, :] = left[:, root] = False
             degree[root] = 0
-            cover.append((int(self.nodes[root]), ends))
-        if cover:
-            trees.prepare(np.array([root for root, _ in cover]))
-        for root, ends in cover:
-            self._plant(trees.tree(trees.names[root]), ends, grown)
-            if grown.pairs > CHUNK:
-                found += self._walked(trees, grown, view)
-                grown = _Grown()
-        return found + self._walked(trees, grown, view)
-
-    def _plant(self, tree: Tree, ends: Flags, grown: _Grown) -> None:
-        """Add a tree, and all pairs between its first node and others, both ways."""
-        root, wanted = int(tree.node[0]), np.flatnonzero(ends[tree.node])
-        grown.trees.append(tree)
-        for outward in (True, False):
-            near, far = (self.one, self.two) if outward else (self.two, self.one)
-            # Pairs of two segments of one node are the same both ways.
-            entries = wanted if outward else wanted[wanted != 0]
-            low, high = far.at_node[tree.node[entries]], far.at_node[tree.node[entries] + 1]
-            others, at = spread(low, high), np.repeat(entries, high - low)
-            for element in range(int(near.at_node[root]), int(near.at_node[root + 1])):
-                mine = far.family[others] == near.family[element]
-                there, places = others[mine], at[mine] + grown.size
-                here = np.full(len(there), element)
-                ones, twos = (here, there) if outward else (there, here)
-                (grown.outward if outward else grown.inward).append((ones, twos, places))
-                grown.pairs += len(there)
-        grown.size += len(tree.node)
-
-    def _walked(self, trees: PathTrees, grown: _Grown, view: View) -> list[Fare]:
-        """All pairs of some trees, walked together."""
+        if roots:
+            trees.prepare(np.array(roots))
         found: list[Fare] = []
-        if not grown.pairs:
-            return found
-        forest = grown.forest()
-        for outward, parts in ((True, grown.outward), (False, grown.inward)):
-            if any(len(part[0]) for part in parts):
-                ones, twos, places = (np.concatenate(c) for c in zip(*parts, strict=True))
-                done = self._walk(trees, forest, places, ones, twos, view, outward=outward)
-                done |= np.where(forest.many[places], APART, 0)
-                found.append(self._joined(ones, twos, done))
+        for start in range(0, len(roots), TOGETHER):
+            part = slice(start, start + TOGETHER)
+            forest = trees.forest([trees.names[root] for root in roots[part]])
+            entries = np.flatnonzero(np.stack(ends[part])[forest.root, forest.node])
+            for outward in (True, False):
+                found += self._pairs(trees, forest, entries, view, outward=outward)
         return found
+
+    def _pairs(
+        self, trees: PathTrees, forest: Tree, entries: Ints, view: View, *, outward: bool
+    ) -> Iterator[Fare]:
+        """All pairs of elements at roots with those at the ends of paths, one way."""
+        near, far = (self.one, self.two) if outward else (self.two, self.one)
+        if not outward:  # pairs of two segments of one node are the same both ways
+            entries = entries[forest.parent[entries] >= 0]
+        here = far.at_node[forest.node[entries]], far.at_node[forest.node[entries] + 1]
+        others, places = spread(*here), np.repeat(entries, here[1] - here[0])
+        first = forest.node[: int(forest.root.max()) + 1][forest.root[places]]
+        there = near.at_node[first], near.at_node[first + 1]
+        elements, pair = spread(*there), np.repeat(np.arange(len(places)), there[1] - there[0])
+        others, places = others[pair], places[pair]
+        alike = near.family[elements] == far.family[others]
+        elements, others, places = elements[alike], others[alike], places[alike]
+        ones, twos = (elements, others) if outward else (others, elements)
+        if len(ones):
+            done = self._walk(trees, forest, places, ones, twos, view, outward=outward)
+            done |= np.where(forest.many[places], APART, 0)
+            yield self._joined(ones, twos, done)
 
     def _joined(self, ones: Ints, twos: Ints, done: Ints) -> Fare:
         """Elements and paths of the same two units as one."""

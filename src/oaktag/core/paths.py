@@ -72,10 +72,10 @@ class Paths:
 
     def prepare(self, sources: Iterable[str]) -> None:
         """Compute the costs from many nodes at once."""
-        from scipy.sparse.csgraph import dijkstra
-
         left = [s for s in sources if s not in self._costs]
         if len(self.number) >= MANY_NODES and left:
+            from scipy.sparse.csgraph import dijkstra
+
             found = dijkstra(self._matrix, indices=[self.number[s] for s in left])
             self._costs.update(zip(left, found, strict=True))
 

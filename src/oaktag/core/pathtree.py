@@ -22,17 +22,15 @@ Ints = NDArray[np.int64]
 Flags = NDArray[np.bool_]
 #: More paths than this to one node are not held; it and all behind it are told apart.
 MOST_PATHS = 64
-#: Trees of so many entries are kept.
-MOST_HELD = 4_000_000
 
 
 class Tree(NamedTuple):
-    """Paths from one node: arrays of shape [entries].
+    """Paths from one node or some: arrays of shape [entries].
 
-    ``node`` is where each ends, ``parent`` the path less its last link (-1 for the first entry,
-    the source itself), ``link`` that link's number, ``alive`` whether frames arrive with the tag
-    of the source (of the first entry: whether it marks), ``many`` whether the end has more than
-    64 paths, which then are not all here.
+    ``node`` is where each ends, ``parent`` the path less its last link (-1 for a source itself),
+    ``link`` that link's number, ``alive`` whether frames arrive with the tag of the source (of a
+    source itself: whether it marks), ``many`` whether the end has more than 64 paths, which then
+    are not all here, ``root`` from which of the sources. Those of the sources come first.
     """
 
     node: Ints
@@ -40,6 +38,7 @@ class Tree(NamedTuple):
     link: Ints
     alive: Flags
     many: Flags
+    root: Ints
 
 
 class PathTrees:
@@ -47,8 +46,6 @@ class PathTrees:
 
     def __init__(self, network: Network, paths: Paths) -> None:
         self._network = network
-        self._trees: dict[str, Tree] = {}
-        self._held = 0
         self._paths: Paths | None = paths
         self._costs: dict[int, Costs] = {}
         self.names = list(network.nodes)
@@ -72,7 +69,7 @@ class PathTrees:
         fewer._tail, fewer._head = self._tail[kept], self._head[kept]
         fewer._link, fewer._cost = self._link[kept], self._cost[kept]
         fewer._first = np.searchsorted(fewer._tail, np.arange(len(self.names) + 1))
-        fewer._trees, fewer._held, fewer._costs = {}, 0, {}
+        fewer._costs = {}
         fewer._paths = None
         return fewer
 
@@ -101,58 +98,45 @@ class PathTrees:
         return self._costs[number]
 
     def tree(self, source: str) -> Tree:
-        """All least-cost paths from a node; trees are kept while they are small together."""
-        if source not in self._trees:
-            made = self._grown(source)
-            self._held += len(made.node)
-            if self._held > MOST_HELD:
-                return made
-            self._trees[source] = made
-        return self._trees[source]
+        """All least-cost paths from a node."""
+        return self.forest([source])
 
-    def _grown(self, source: str) -> Tree:
-        costs = self._costs_from(source)
-        used = costs[self._tail] + self._cost == costs[self._head]
-        places = np.concatenate([[0], np.cumsum(used)])[self._first]
-        heads, links = self._head[used], self._link[used]
-        root = self.number[source]
-        node, parent = np.array([root]), np.array([-1])
-        alive = self.marks[node]
-        link, many = np.array([-1]), np.array([False])
-        levels = [(node, parent, link, alive, many)]
-        paths = np.zeros(len(self.names), dtype=np.int64)
-        paths[root] = 1
+    def forest(self, sources: Sequence[str]) -> Tree:
+        """The trees of some nodes, grown together, one root each, in their order."""
+        count, edges = len(self.names), len(self._tail)
+        costs = np.stack([self._costs_from(source) for source in sources])
+        used = np.flatnonzero(costs[:, self._tail] + self._cost == costs[:, self._head])
+        before = np.zeros(len(sources) * edges + 1, dtype=np.int64)
+        before[used + 1] = 1
+        np.cumsum(before, out=before)
+        node = np.array([self.number[source] for source in sources], dtype=np.int64)
+        root = np.arange(len(sources))
+        parent, link = np.full(len(root), -1), np.full(len(root), -1)
+        alive, many = self.marks[node], np.zeros(len(root), dtype=np.bool_)
+        levels = [(node, parent, link, alive, root)]
+        paths = np.zeros(len(sources) * count, dtype=np.int64)
+        paths[root * count + node] = 1
         base = 0
         while True:
-            low, high = places[node], places[node + 1]
+            low = before[root * edges + self._first[node]]
+            high = before[root * edges + self._first[node + 1]]
             steps = spread(low, high)
             if not len(steps):
                 break
             above = np.repeat(np.arange(len(node)), high - low)
             inner = alive & self.carries[node] if len(levels) > 1 else alive
-            below, link = heads[steps], links[steps]
-            alive = inner[above] & self.link_carries[link]
-            many = many[above]
-            kept = self._few(below, many, paths)
-            node, parent, link = below[kept], (base + above)[kept], link[kept]
+            edge = used[steps] % edges
+            below, link, mine = self._head[edge], self._link[edge], root[above]
+            place = mine * count + below
+            kept = _few(place, many[above], paths)
+            above = above[kept]
+            node, link, root = below[kept], link[kept], mine[kept]
+            alive, parent = inner[above] & self.link_carries[link], base + above
             base += len(levels[-1][0])
-            alive, many = alive[kept], paths[node] > MOST_PATHS
-            levels.append((node, parent, link, alive, many))
-        node, parent, link, alive = (np.concatenate(c) for c in list(zip(*levels, strict=True))[:4])
-        return Tree(node, parent, link, alive, paths[node] > MOST_PATHS)
-
-    def _few(self, below: Ints, many: Flags, paths: Ints) -> Ints:
-        """Which new entries are kept: all, but of a node with too many paths the first alone."""
-        before = paths[below]
-        np.add.at(paths, below, np.where(many, MOST_PATHS + 1, 1))
-        crowded = paths[below] > MOST_PATHS
-        if not crowded.any():
-            return np.arange(len(below))
-        np.minimum(paths, MOST_PATHS + 1, out=paths)
-        first = np.zeros(len(below), dtype=np.bool_)
-        first[np.unique(below, return_index=True)[1]] = True
-        kept: Ints = np.flatnonzero(~crowded | (first & (before <= MOST_PATHS)))
-        return kept
+            many = paths[place[kept]] > MOST_PATHS
+            levels.append((node, parent, link, alive, root))
+        node, parent, link, alive, root = (np.concatenate(c) for c in zip(*levels, strict=True))
+        return Tree(node, parent, link, alive, paths[root * count + node] > MOST_PATHS, root)
 
     def path(self, tree: Tree, entry: int) -> Path:
         """One entry as a path."""
@@ -163,3 +147,23 @@ class PathTrees:
                 links.append(self._network.links[int(tree.link[entry])])
             entry = int(tree.parent[entry])
         return Path(tuple(reversed(nodes)), tuple(reversed(links)))
+
+
+def _few(place: Ints, many: Flags, paths: Ints) -> Ints:
+    """Which new entries are kept: all, but of an end with too many paths the first alone.
+
+    Args:
+        place: the number of each entry's root and end.
+        many: whether its parent's end has too many.
+        paths: how many paths each end has, brought up to date here.
+    """
+    before = paths[place]
+    np.add.at(paths, place, np.where(many, MOST_PATHS + 1, 1))
+    crowded = paths[place] > MOST_PATHS
+    if not crowded.any():
+        return np.arange(len(place))
+    np.minimum(paths, MOST_PATHS + 1, out=paths)
+    first = np.zeros(len(place), dtype=np.bool_)
+    first[np.unique(place, return_index=True)[1]] = True
+    kept: Ints = np.flatnonzero(~crowded | (first & (before <= MOST_PATHS)))
+    return kept
