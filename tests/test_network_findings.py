@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from pathlib import Path
+from typing import Any
 
 import jsonschema
 import pytest
@@ -11,8 +12,9 @@ from hypothesis import given, settings
 
 import oaktag as package
 from conftest import Ran
-from oaktag.testing.slow_reach import Net
+from oaktag.testing.slow_reach import Bound, Net
 from test_commands import _schema
+from test_large_reach import random_net
 from test_reach import nets, write_net
 
 Run = Callable[..., Ran]
@@ -110,3 +112,110 @@ def test_where_bindings_come_by_and_where_they_stop(
     jsonschema.validate(ran.json, _schema("bindings"))
     assert {r["said"] for r in ran.json["ends"]} == {"the same at both ends", "not relayed"}
     assert oaktag("-C", shipped, "bindings", "--feed", "x").status == 2
+
+
+@pytest.mark.parametrize("seed", range(24))
+def test_findings_are_what_the_words_say(seed: int, tmp_path: Path) -> None:
+    """Idle marks, narrower bindings kept back, points that nothing crosses, tags that differ: each
+    from the words of the files alone, by trying every path and comparing every two bindings."""
+    net = random_net(seed)
+    for feed in net.feeds[::3]:  # a filter by groups alone keeps narrower bindings back
+        feed["only"] = {"groups": ["ada", "bo", "cy"]}
+    net.pins.append({"prefix": "10.3.0.0/24", "group": "ada"})
+    net.pins.append({"prefix": "10.3.0.0/26", "group": "fay"})
+    net.segments[5]["tag"] = "bo"
+    said = write_net(net, tmp_path).check()["findings"]
+    assert all(f["code"] not in ("OT401", "OT402", "OT403", "OT404") or f["file"] for f in said)
+    found = {
+        code: {f["message"].split()[0] for f in said if f["code"] == code}
+        for code in ("OT401", "OT404")
+    }
+    known = net.known()
+    idle = {n["node"] for n in net.nodes if n["marks"] and not known[n["node"]]}
+    assert found["OT401"] == idle
+    counted = len([f for f in said if f["code"] == "OT402"])
+    assert counted == sum(_keeps_back(net, feed, known) for feed in net.feeds)
+    node_of = {s["segment"]: s["node"] for s in net.segments}
+    ends = sorted(set(node_of.values()))
+    ways = {(a, b): net.paths(a, b) for a in ends for b in ends if a != b}
+    on_way = {name for held in ways.values() for way in held for name, _ in way} | set(ends)
+    points = [
+        f"{n['node']}.{p['name']}" for n in net.nodes for p in n["points"] if p.get("mode") != "off"
+    ]
+    lonely = {p for p in points if p.split(".")[0] not in on_way}
+    told = [f["message"] for f in said if f["code"] == "OT403"]
+    assert {m.split("the point ")[1].split(":")[0] for m in told} == lonely
+    assert found["OT404"] == {
+        f"{n['node']}.{p['name']}"
+        for n in net.nodes
+        for p in n["points"]
+        if p.get("mode") != "off" and p.get("match", {}).get("source") != "address"
+        if _differs(net, n["node"], known, ways, node_of)
+    }
+
+
+def _keeps_back(net: Net, feed: dict[str, Any], known: dict[str, list[Bound]]) -> bool:
+    """Whether a feed passes a wide binding, and keeps back one of another group inside it that the
+    receiver does not have from elsewhere."""
+    if "only" not in feed or feed.get("state") == "down":
+        return False
+    registry = feed["from"] == "registry"
+    sender = net.registry() if registry else known[feed["from"]]
+    node = next((n for n in net.nodes if n["node"] == feed["from"]), None)
+    own = sender if registry or (node and node.get("relays")) else net.learned(node or {})
+    brought = [b for b in own if net.passes(feed, b)]
+    has = {b[0] for b in known[feed["to"]]}
+    # Of one prefix the sender goes by the stronger source, then the lower tag.
+    numbers = {g: tag for g, (tag, _) in net.stack.groups.items()} | {"untagged": 0}
+    order = ("pinned", "session", "inventory", "adopted", "segment")
+    in_force: dict[object, Bound] = {}
+    for bound in sorted(sender, key=lambda b: (order.index(b[2]), numbers[b[1]])):
+        in_force.setdefault(bound[0], bound)
+    return any(
+        narrow[0].version == wide[0].version
+        and narrow[0] != wide[0]
+        and narrow[0].subnet_of(wide[0])  # type: ignore[arg-type]
+        and narrow[0] not in has
+        and narrow[1] != wide[1]
+        for wide in brought
+        for narrow in in_force.values()
+    )
+
+
+def _differs(
+    net: Net,
+    node: str,
+    known: dict[str, list[Bound]],
+    ways: dict[tuple[str, str], list[list[tuple[str, Any]]]],
+    node_of: dict[str, str],
+) -> bool:
+    """Whether some frame arrives at a node with another tag than the node itself has for it."""
+    carries = {n["node"]: n["carries"] for n in net.nodes}
+    marks = {n["node"]: n["marks"] for n in net.nodes}
+    people = [(address, node_of[segment]) for _, address, segment, _ in net.people()]
+    people += [(a, node_of[s]) for a, s in _unknown(net)]
+    for address, start in people:
+        frame, bound = (net.tag(known[n], address) for n in (start, node))
+        if not marks[start] or "untagged" in (frame, bound) or frame == bound:
+            continue
+        for (a, _), held in ways.items():
+            for way in held if a == start else ():
+                names = [name for name, _ in way]
+                if node not in names[1:]:
+                    continue
+                hop = names.index(node)
+                links = all(link["carries"] for _, link in way[1 : hop + 1])
+                if links and all(carries[n] for n in names[1:hop]):
+                    return True
+    return False
+
+
+def _unknown(net: Net) -> list[tuple[str, str]]:
+    """Addresses of unknown hosts on segments with a default tag: one on each side of every cut."""
+    found = []
+    for segment in net.segments:
+        if "tag" in segment:
+            number = segment["segment"][1:]
+            found += [(f"10.{number}.0.{last}", segment["segment"]) for last in (63, 70, 130, 254)]
+            found.append((f"2001:db8:{number}::fff0", segment["segment"]))
+    return found
