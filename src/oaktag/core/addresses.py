@@ -85,21 +85,18 @@ def parse_prefix(text: str) -> Prefix:
     return Prefix(network.version, start, length)
 
 
+#: The numbers of a dotted address as they are written, without leading zeros.
+_BYTES = {str(n): n for n in range(256)}
+
+
 def _dotted(text: str) -> int | None:
     """The number of a plain IPv4 address, None for all else: most texts by far are one, and the
-    standard library takes twenty times as long."""
-    number = 0
-    parts = text.split(".")
-    if len(parts) != 4:
+    standard library takes many times as long."""
+    try:
+        a, b, c, d = text.split(".")
+        return _BYTES[a] << 24 | _BYTES[b] << 16 | _BYTES[c] << 8 | _BYTES[d]
+    except (ValueError, KeyError):
         return None
-    for part in parts:
-        if not (part.isdecimal() and part.isascii()) or (part[0] == "0" and len(part) > 1):
-            return None
-        value = int(part) if len(part) < 4 else 256
-        if value > 255:
-            return None
-        number = number << 8 | value
-    return number
 
 
 def parse_address(text: str) -> tuple[int, int]:
