@@ -15,9 +15,10 @@ from collections.abc import Callable
 from pathlib import Path
 from typing import Any
 
+import jsonschema
 import pytest
 
-import oaktag
+import oaktag as package
 from conftest import Ran
 from oaktag.core import failures, paths
 from oaktag.core.failures import candidates, without, worst
@@ -33,6 +34,7 @@ from oaktag.operations.model import Model
 from oaktag.operations.replay import Replay
 from oaktag.testing.slow import Stack
 from oaktag.testing.slow_reach import Being, Net
+from test_commands import _schema
 from test_reach import write_net
 
 GROUPS = ("ada", "bo", "cy", "di", "el", "fay")
@@ -193,7 +195,7 @@ def test_failures_are_rows_of_the_network_without(
     if seed % 4 < 2:
         monkeypatch.setattr(failures, "MANY_NODES", 0)
         monkeypatch.setattr(paths, "MANY_NODES", 0)
-    said = {(f["kind"], f["name"]): f for f in oaktag.Workspace(model).failures()["failures"]}
+    said = {(f["kind"], f["name"]): f for f in package.Workspace(model).failures()["failures"]}
     before = worst(model.state.flows(model.hosts, model.hosts))
     learned = learned_bindings(
         model.groups, model.assignment, model.prefix_pins, model.network, model.places
@@ -456,6 +458,8 @@ def test_a_network_of_many_causes_fits_a_screen(tmp_path: Path, oaktag: Callable
     for cause in summary["causes"]:
         assert cause["from_segments"] == sorted(cause["from_segments"])
         assert 0 < len(cause["from_segments"]) <= 20 and cause["advice"]
+    refused = oaktag("-C", tmp_path, "reach", "--by", "endpoint")
+    assert refused.status == 2 and "narrow them by --from and --to" in refused.err
     # One source segment is a part of the whole, whichever way it is computed.
     group = document["flows"][0]["source"]["group"]
     part = oaktag("-C", tmp_path, "reach", "--from", group, "--json").json["summary"]["effects"]
@@ -466,6 +470,33 @@ def test_a_network_of_many_causes_fits_a_screen(tmp_path: Path, oaktag: Callable
     assert survey(model.state, here, every).effects == Counter(
         f.effect for f in model.state.rows(here, every)
     )
+
+
+@pytest.mark.parametrize("seed", range(8))
+def test_by_endpoint_names_whose_rows_are_not_exact(
+    seed: int, tmp_path: Path, oaktag: Callable[..., Ran]
+) -> None:
+    """Just those of whom ``--from`` or ``--to`` the endpoint alone shows something not exact."""
+    net = random_net(seed)
+    workspace = write_net(net, tmp_path)
+    ran = oaktag("-C", tmp_path, "reach", "--by", "endpoint", "--json")
+    jsonschema.validate(ran.json, _schema("reach"))
+    said = {row["endpoint"]: row for row in ran.json["endpoints"]}
+    for being in net.beings:
+        row = said.get(being.name, {})
+        for word, ends in (
+            ("from", (f"endpoint:{being.name}", None)),
+            ("to", (None, f"endpoint:{being.name}")),
+        ):
+            try:
+                flows = workspace.reach(*ends)["flows"]
+            except package.UsageError:
+                flows = []
+            wrong = row.get(f"leaks_{word}", 0) + row.get(f"breaks_{word}", 0)
+            assert bool(wrong) == any(f["effect"] != "exact" for f in flows), (being, word)
+            assert bool(row.get(f"leaks_{word}")) == any(f["effect"] == "leak" for f in flows)
+    shown = oaktag("-C", tmp_path, "reach", "--by", "endpoint").out
+    assert all(name in shown for name in said)
 
 
 def test_known_scopes_hold_what_paths_lead_to(tmp_path: Path) -> None:

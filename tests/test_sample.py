@@ -38,6 +38,7 @@ TABLE = [
     (["reach"], 1, ["hall-edge does not know", "no point on the path"]),
     (["reach", "--by", "point"], 1, ["no point on the path   120      0", "hall-edge                2     80"]),
     (["reach", "--by", "cell", "--to", "catalogue"], 1, ["wall-displays  catalogue     2"]),
+    (["reach", "--by", "endpoint", "--to", "catalogue"], 1, ["leak from", "break to"]),
     (["reach", "--by", "segment"], 1, ["ashgrove-desks   ashgrove-desks"]),
     (["compile"], 0, ["county-exit", "hall-edge"]),
     (["prove"], 0, ["2 of 2 equal"]),

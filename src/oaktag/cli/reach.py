@@ -51,8 +51,8 @@ KINDS = {
 @click.option("--flows", is_flag=True, help="Every row, not the causes alone.")
 @click.option(
     "--by",
-    type=click.Choice(["cell", "point", "segment"]),
-    help="What is not exact, counted by cell, place or segment.",
+    type=click.Choice(["cell", "point", "segment", "endpoint"]),
+    help="What is not exact, counted by cell, place, segment or endpoint.",
 )
 @click.option("--observed", metavar="DIR", help="The network as its nodes report it.")
 @click.option("--figure", metavar="FILE", help="Draw the network by site, as PNG or SVG.")
@@ -85,7 +85,10 @@ def command(
         return _failures(context, as_json)
     folder = None if observed is None else context.path(observed)
     workspace = context.workspace()
-    document = workspace.reach(source, destination, observed=folder, progress=progress("reaching"))
+    document = workspace.reach(
+        source, destination, observed=folder, endpoints=by == "endpoint",
+        progress=progress("reaching"),
+    )  # fmt: skip
     if figure:
         from oaktag.operations.picture import picture
         from oaktag.report.network_figure import draw_network
@@ -105,7 +108,15 @@ def command(
     results = summary["results"]
     if results:
         say("   " + ", ".join(f"{results[r]:,} {r}" for r in sorted(results)))
-    if by:
+    if by == "endpoint":
+        say()
+        table(
+            ("endpoint", "leak from", "leak to", "break from", "break to"),
+            [tuple(row.values()) for row in document["endpoints"]],
+            right=(1, 2, 3, 4),
+        )
+        say()
+    elif by:
         _by(document["flows"], by)
     elif flows:
         _flows(document["flows"])

@@ -434,6 +434,7 @@ class Workspace:
         destination: str | None = None,
         *,
         observed: str | Path | None = None,
+        endpoints: bool = False,
         progress: Callable[[str], None] | None = None,
     ) -> Document:
         """Do tags reach every point on every path?
@@ -442,20 +443,23 @@ class Workspace:
             source: only flows from here.
             destination: only flows to here.
             observed: a folder with reports of nodes; the network as they report it.
+            endpoints: count what leaks and breaks for each endpoint too.
             progress: told how far long work is.
 
         Raises:
-            UsageError: an unknown name, or no reports.
+            UsageError: an unknown name, no reports, or too many rows to count by endpoint.
             WorkspaceError: with every fault of the reports.
         """
         from oaktag.operations.reach import reach
 
         if observed is None:
-            return reach(self.model, source, destination, progress=progress)
+            return reach(self.model, source, destination, endpoints=endpoints, progress=progress)
         from oaktag.operations.drift import Observed
 
         seen = Observed(self.model, Path(observed))
-        return reach(seen.model, source, destination, seen.state(), progress)
+        return reach(
+            seen.model, source, destination, seen.state(), endpoints=endpoints, progress=progress
+        )
 
     def failures(self, progress: Callable[[str], None] | None = None) -> Document:
         """Every single link, node, feed and point: what leaks or breaks without it."""

@@ -6,8 +6,10 @@ from collections import Counter
 from collections.abc import Callable, Mapping, Sequence
 
 from oaktag.core.classes import Class
+from oaktag.core.placement import meet
 from oaktag.core.reach import Flow, State
 from oaktag.core.services import set_text
+from oaktag.errors import UsageError
 from oaktag.operations.documents import Document, boxes_json, document
 from oaktag.operations.model import Model
 from oaktag.operations.replay import Replay
@@ -34,6 +36,8 @@ def reach(
     source: str | None = None,
     destination: str | None = None,
     state: State | None = None,
+    *,
+    endpoints: bool = False,
     progress: Callable[[str], None] | None = None,
 ) -> Document:
     """Every (source segment and group) → (destination segment and group) and path, as intended or
@@ -51,6 +55,8 @@ def reach(
     sources = state.classes(ends[0])
     destinations = sources if ends[1] is ends[0] else state.classes(ends[1])
     if len(sources) * len(destinations) > MOST_PAIRS:
+        if endpoints:
+            raise UsageError("too many rows to count by endpoint: narrow them by --from and --to")
         return _surveyed(model, state, (sources, destinations), progress)
     flows = list(state.rows(sources, destinations))
     replay = Replay(state, sources, destinations)
@@ -63,6 +69,30 @@ def reach(
         flows=[flow_json(model, f) for f in flows[:MOST_ROWS]],
         unplaced=unplaced,
         summary=summary(model, flows),
+        **({"endpoints": _by_endpoint(model, state, sources, destinations)} if endpoints else {}),
+    )
+
+
+def _by_endpoint(
+    model: Model, state: State, sources: Sequence[Class], destinations: Sequence[Class]
+) -> list[Document]:
+    """How many rows leak or break in which an endpoint's own addresses take part, as source and as
+    destination; those of none left out, the worst first."""
+    counted: dict[int, Counter[str]] = {}
+    for a in sources:
+        for b in destinations:
+            if not any(meet(x, y, model.network) for x in a.hosts for y in b.hosts):
+                continue
+            for path in state.paths_of(a.host, b.host):
+                effect = state.row(a.host, a.tags, b.host, b.tags, path).effect
+                for word, side in (("from", a), ("to", b)) if effect != "exact" else ():
+                    for endpoint in {h.endpoint for h in side.hosts if h.endpoint >= 0}:
+                        counted.setdefault(endpoint, Counter())[f"{effect}s_{word}"] += 1
+    names = model.files.endpoints.ids
+    words = ("leaks_from", "leaks_to", "breaks_from", "breaks_to")
+    rows = [{"endpoint": names[e], **{w: n[w] for w in words}} for e, n in counted.items()]
+    return sorted(
+        rows, key=lambda r: (-r[words[0]] - r[words[1]], -r[words[2]] - r[words[3]], r["endpoint"])
     )
 
 
