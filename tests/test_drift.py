@@ -13,6 +13,8 @@ import pytest
 import oaktag as package
 from conftest import Ran
 from test_commands import _schema
+from test_large_reach import random_net
+from test_reach import write_net
 
 Run = Callable[..., Ran]
 
@@ -148,3 +150,50 @@ def test_reports_that_are_none(oaktag: Run, shipped_mended: Path, text: str, tol
         ran = oaktag("-C", shipped_mended, *command)
         assert ran.status == 2 and told in ran.err and "Traceback" not in ran.err, ran
     assert oaktag("-C", shipped_mended, "drift", "nowhere").status == 2
+
+
+@pytest.mark.parametrize("seed", range(10))
+def test_a_network_that_reports_what_is_intended_fares_as_intended(
+    seed: int, tmp_path: Path, oaktag: Run
+) -> None:
+    """Random networks, each node telling its bindings and each point the text of its list: reach
+    over the reports is reach over the files, row by row, stateless points too. Then one node has
+    forgotten all that it knew."""
+    net = random_net(seed)
+    for node in net.nodes:
+        node["points"] = [p for p in node["points"] if p.get("mode") != "off"][:1]
+    workspace = write_net(net, tmp_path)
+    reports = _reports(workspace, tmp_path)
+    folder = tmp_path / "observed"
+    for node in net.nodes:
+        for point, held in zip(node["points"], reports[node["node"]]["points"], strict=True):
+            name = f"{node['node']}.nft"
+            held.pop("sha256")
+            held["list"] = name
+            text = (tmp_path / "compiled" / f"{node['node']}.{point['name']}.nft").read_text()
+            folder.mkdir(exist_ok=True)
+            (folder / name).write_text(text)
+    down = {f["name"] for f in net.feeds if f.get("state") == "down"}
+    for report in reports.values():
+        report["feeds"] = [f for f in report["feeds"] if f["feed"] not in down]
+    _write(reports, folder)
+    intended = workspace.reach()
+    observed = workspace.reach(observed=folder)
+    assert observed["summary"]["effects"] == intended["summary"]["effects"]
+    key = ("source", "destination", "path", "links", "result", "at", "reasons", "effect")
+    for told, meant in zip(observed["flows"], intended["flows"], strict=True):
+        assert [told[k] for k in key] == [meant[k] for k in key]
+        assert told["packets_text"] == meant["packets_text"]
+    ran = oaktag("-C", tmp_path, "drift")
+    assert (ran.status, ran.out) == (0, "all that is reported is as intended\n")
+    node = next(n for n in net.nodes if n["points"])
+    reports[node["node"]]["bindings"] = []
+    _write(reports, folder)
+    forgot = workspace.reach(observed=folder)["summary"]["effects"]
+    if workspace.bindings(node["node"])["bindings"]:
+        (row,) = oaktag("-C", tmp_path, "drift", "--json").json["drift"]
+        assert row["node"] == node["node"]
+        assert {d["what"] for d in row["differences"]} == {"missing"}
+        worse = sum(forgot.get(e, 0) for e in ("leak", "break"))
+        before = sum(intended["summary"]["effects"].get(e, 0) for e in ("leak", "break"))
+        assert (row["leaks"] + row["breaks"] > 0) or worse <= before

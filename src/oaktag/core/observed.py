@@ -55,11 +55,20 @@ class HeldJudge(Judge):
         """Whether the cell of the tags seen is in its list."""
         return sight.source in self._blocks.get(sight.destination, {})
 
-    def opening(self, sight: Sight) -> int:
-        """The packets that it lets pass between the tags seen."""
+    def allowed(self, sight: Sight) -> int:
+        """The packets that it lets pass between the tags seen, as answers or not."""
         chain = self._blocks.get(sight.destination, {}).get(sight.source)
         return self._outside if chain is None else self._chains[chain]
 
-    def allowed(self, sight: Sight) -> int:
-        """The same: what a stateless list lets pass as an answer is written in it."""
-        return self.opening(sight)
+    def opening(self, sight: Sight) -> int:
+        """The packets that it lets pass by the cell itself.
+
+        A stateless list has answers written in it: what it lets pass beyond the cell, and what
+        answers the opposite cell, is taken to be there as an answer.
+        """
+        allowed = self.allowed(sight)
+        cell = self._cell(sight)
+        if self.point.stateful or not self.holds(sight) or -1 in cell:
+            return allowed
+        back = self._form(Sight(sight.destination, sight.source))
+        return allowed & ~(self._matrix.atoms.exchanged(back) & ~self._form(sight))
