@@ -185,7 +185,7 @@ def test_counting_does_count(tmp_path: Path) -> None:
     assert made < counted / 3, (made, counted)
 
 
-@pytest.mark.parametrize("seed", SEEDS)
+@pytest.mark.parametrize("seed", SEEDS[:8])
 def test_failures_are_rows_of_the_network_without(
     seed: int, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
@@ -461,10 +461,11 @@ def test_a_network_of_many_causes_fits_a_screen(tmp_path: Path, oaktag: Callable
     refused = oaktag("-C", tmp_path, "reach", "--by", "endpoint")
     assert refused.status == 2 and "narrow them by --from and --to" in refused.err
     # One source segment is a part of the whole, whichever way it is computed.
-    group = document["flows"][0]["source"]["group"]
+    model = Model.read(tmp_path)
+    held = Counter(h.group for h in model.hosts)
+    group = model.groups.all[min(held, key=lambda g: (held[g], g))].id
     part = oaktag("-C", tmp_path, "reach", "--from", group, "--json").json["summary"]["effects"]
     assert 0 < sum(part.values()) < sum(effects.values())
-    model = Model.read(tmp_path)
     here = model.state.classes([h for h in model.hosts if h.segment == "s3"])
     every = model.state.classes(model.hosts)
     assert survey(model.state, here, every).effects == Counter(
