@@ -14,6 +14,7 @@ from hypothesis import Phase, given, settings
 from hypothesis import strategies as st
 
 from conftest import Ran
+from oaktag import Workspace
 from oaktag.demo.walk import wrong
 from oaktag.operations import lab
 from oaktag.testing.slow import Stack
@@ -103,13 +104,7 @@ def test_random_networks_do_what_reach_says(tmp_path: Path) -> None:
     @settings(max_examples=14, database=None, phases=[Phase.generate])
     @given(net=small_nets())
     def compare(net: Net) -> None:
-        workspace = write_net(net, tmp_path)
-        lab.up(workspace.model)
-        try:
-            document = lab.probe(workspace.model)
-        finally:
-            lab.down(workspace.model)
-        assert all(c["agree"] for c in document["counters"]), document["counters"]
+        workspace, document = _probed(net, tmp_path)
         for probe in document["probes"]:
             ends = [f"endpoint:{probe[e]['endpoint']}" for e in ("source", "destination")]
             flows = workspace.reach(*ends)["flows"]
@@ -125,6 +120,18 @@ def test_random_networks_do_what_reach_says(tmp_path: Path) -> None:
     compare()
     # Most are as meant; that some are not shows that the test can tell.
     assert len(seen) >= 2 and sum(seen.values()) > 60, seen
+
+
+def _probed(net: Net, folder: Path) -> tuple[Workspace, dict[str, Any]]:
+    """A network in the lab, and what its probes met; the points' counters agree with them."""
+    workspace = write_net(net, folder)
+    lab.up(workspace.model)
+    try:
+        document = lab.probe(workspace.model)
+    finally:
+        lab.down(workspace.model)
+    assert all(c["agree"] for c in document["counters"]), document["counters"]
+    return workspace, document
 
 
 def _predicted(probe: dict[str, Any], flow: dict[str, Any]) -> str:
@@ -178,13 +185,7 @@ def test_a_second_path_a_relay_and_a_filter(second: int, tmp_path: Path) -> None
             Being("b2", ["10.2.0.1"], "cy", stable=True),
         ],
     )  # fmt: skip
-    workspace = write_net(net, tmp_path)
-    lab.up(workspace.model)
-    try:
-        document = lab.probe(workspace.model)
-    finally:
-        lab.down(workspace.model)
-    assert all(c["agree"] for c in document["counters"])
+    workspace, document = _probed(net, tmp_path)
     seen: Counter[str] = Counter()
     for probe in document["probes"]:
         ends = [f"endpoint:{probe[e]['endpoint']}" for e in ("source", "destination")]

@@ -303,5 +303,5 @@ def _notes(document: Document, folded: bool) -> list[str]:
     if folded:
         lines.append(f"{len(document['nodes'])} nodes: each site is one box")
     if document["without_point"]:
-        lines.append(f"on paths without any point: {document['without_point']} flows leak")
+        lines.append(f"on paths without any point: {document['without_point']:,} flows leak")
     return lines
