@@ -36,7 +36,7 @@ TABLE = [
     (["review"], 0, ["OT301", "OT302", "OT306", "6 warnings"]),
     (["expect"], 1, ["11 of 14 hold"]),
     (["reach"], 1, ["hall-edge does not know", "no point on the path"]),
-    (["reach", "--by", "point"], 1, ["no point on the path   120      0", "hall-edge                2     80"]),
+    (["reach", "--by", "point"], 1, ["no point on the path   120      0", "hall-edge                2     83"]),
     (["reach", "--by", "cell", "--to", "catalogue"], 1, ["wall-displays  catalogue     2"]),
     (["reach", "--by", "endpoint", "--to", "catalogue"], 1, ["leak from", "break to"]),
     (["reach", "--by", "segment"], 1, ["ashgrove-desks   ashgrove-desks"]),

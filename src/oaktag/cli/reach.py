@@ -179,7 +179,7 @@ def _by(rows: list[dict[str, Any]], what: str) -> None:
         elif what == "segment":
             key = row["source"]["segment"], row["destination"]["segment"]
         else:
-            places = [r["node"] for r in row["reasons"] if r["node"]]
+            places = [r["node"] for r in row["reasons"] or row["amiss"] if r["node"]]
             key = (places[-1] if places else row["at"] or "no point on the path",)
         counted.setdefault(key, Counter())[row["effect"]] += 1
     heads = {"cell": ("from", "to"), "segment": ("from", "to"), "point": ("at",)}[what]

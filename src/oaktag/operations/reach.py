@@ -156,6 +156,7 @@ def flow_json(model: Model, flow: Flow) -> Document:
         "result": flow.result,
         "at": flow.at,
         "reasons": [{"node": r.node, "why": r.why} for r in flow.reasons],
+        "amiss": [{"node": r.node, "why": r.why} for r in flow.amiss],
         "effect": flow.effect,
         "packets": packets,
         "packets_text": "; ".join(words),
