@@ -30,7 +30,6 @@ import pytricia
 
 from oaktag.core.addresses import address_text, key_number, keys
 from oaktag.core.assignment import Assignment
-from oaktag.core.classes import Class
 from oaktag.core.comparison import compare
 from oaktag.core.failures import losses
 from oaktag.core.groups import Groups
@@ -39,6 +38,7 @@ from oaktag.core.matrix import Matrix
 from oaktag.core.packets import Atoms
 from oaktag.core.paths import Paths
 from oaktag.core.placement import Host
+from oaktag.core.population import Class
 from oaktag.core.ranges import Table, aggregate, flatten
 from oaktag.core.reach import State
 from oaktag.core.review import find_contradictions, find_redundant, find_shadowed

@@ -10,6 +10,7 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from networks import SEEDS, random_net, write_net
 from oaktag.core.addresses import (
     Prefix,
     address_text,
@@ -20,9 +21,7 @@ from oaktag.core.addresses import (
     parse_prefix,
     span_text,
 )
-from oaktag.core.classes import classes
-from test_large_reach import SEEDS, random_net
-from test_reach import write_net
+from oaktag.core.population import classes
 
 byte = st.sampled_from(
     ["0", "1", "9", "10", "99", "100", "255", "256", "300", "01", "", "-1", "a", "٣"]

@@ -12,9 +12,8 @@ import pytest
 
 import oaktag as package
 from conftest import Ran
+from networks import random_net, write_net
 from test_commands import _schema
-from test_large_reach import random_net
-from test_reach import write_net
 
 Run = Callable[..., Ran]
 
@@ -139,7 +138,6 @@ def test_a_list_that_is_held_is_what_acts(
         ('{"form": 1, "node": "hall-edge", "points": [{"point": "hall-edge", "list": "no.nft"}]}', "cannot be read"),
         ('{"form": 1, "node": "hall-edge", "feeds": [{"feed": "a"}]}', "a feed without"),
         ('{"form": 1, "node": "hall-edge", "groups": []}', "no table"),
-        ('{"form": 1, "node": "hall-edge", "points": [{"point": "spare"}]}', "spare"),
     ],
 )  # fmt: skip
 def test_reports_that_are_none(oaktag: Run, shipped_mended: Path, text: str, told: str) -> None:

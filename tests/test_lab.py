@@ -14,6 +14,7 @@ from hypothesis import Phase, given, settings
 from hypothesis import strategies as st
 
 from conftest import Ran
+from networks import write_net
 from oaktag import Workspace
 from oaktag.demo.walk import wrong
 from oaktag.operations import lab
@@ -21,7 +22,7 @@ from oaktag.testing.slow import Stack
 from oaktag.testing.slow_reach import Being, Net
 from test_commands import _schema
 from test_matrix import in_box
-from test_reach import ADDRESSES, GROUPS, maybe, nets, points, write_net
+from test_reach import ADDRESSES, GROUPS, maybe, nets, points
 
 Run = Callable[..., Ran]
 

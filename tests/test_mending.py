@@ -15,6 +15,7 @@ from hypothesis import strategies as st
 
 import oaktag as package
 from conftest import Ran
+from networks import write_net
 from oaktag.core import mending as mending_core
 from oaktag.core.judging import Judge
 from oaktag.core.knowledge import Knowledge
@@ -25,7 +26,7 @@ from oaktag.core.registry import learned_bindings
 from oaktag.operations.model import Model
 from oaktag.testing.slow_reach import Net
 from test_commands import _schema
-from test_reach import nets, write_net
+from test_reach import nets
 
 Run = Callable[..., Ran]
 

@@ -12,10 +12,10 @@ from hypothesis import given, settings
 
 import oaktag as package
 from conftest import Ran
+from networks import random_net, write_net
 from oaktag.testing.slow_reach import Bound, Net
 from test_commands import _schema
-from test_large_reach import random_net
-from test_reach import nets, write_net
+from test_reach import nets
 
 Run = Callable[..., Ran]
 

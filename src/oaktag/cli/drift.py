@@ -20,7 +20,11 @@ def command(context: Context, folder: str, as_json: bool) -> int:
         emit(document)
         return int(bool(document["drift"]))
     for row in document["drift"]:
-        say(f"{row['node']}, {row['kind']}: {row['leaks']} flows leak by it, {row['breaks']} break")
+        kinds = ("leaks", "leak"), ("breaks", "break"), ("one_way", "lose their answers")
+        done = [f"{row[key]} {word}" for key, word in kinds if row[key]]
+        most = "" if row["known"] else "at worst "
+        said = f"{most}{', '.join(done)} of the flows that are meant to be exact"
+        say(f"{row['node']}, {row['kind']}: {said if done else 'no flow fares otherwise by it'}")
         if row["example"]:
             say(f"   e.g. {row['example']}")
         table(

@@ -29,6 +29,7 @@ WORDS = {
     "destination-unknown": "{node} does not know the destination's tag",
     "destination-wrong": "{node} sees a wrong destination tag",
     "no-cell": "{node}'s list lacks the cell",
+    "answer-dropped": "{node} drops the answers",
 }
 
 #: The same where there are very many places.
@@ -42,13 +43,16 @@ KINDS = {
     "destination-unknown": "the last point on the path does not know the destination's tag",
     "destination-wrong": "the last point on the path sees a wrong destination tag",
     "no-cell": "the list of the last point on the path lacks the cell",
+    "answer-dropped": "a point on a way back drops the answers",
 }
+EFFECTS = ("leak", "break", "one-way", "exact")
 
 
 @click.command("reach")
 @click.option("--from", "source", metavar="WHO", shell_complete=complete("end"))
 @click.option("--to", "destination", metavar="WHO", shell_complete=complete("end"))
 @click.option("--flows", is_flag=True, help="Every row, not the causes alone.")
+@click.option("--accepted", is_flag=True, help="The rows that oaktag.yaml accepts.")
 @click.option(
     "--by",
     type=click.Choice(["cell", "point", "segment", "endpoint"]),
@@ -68,6 +72,7 @@ def command(
     source: str | None,
     destination: str | None,
     flows: bool,
+    accepted: bool,
     by: str | None,
     observed: str | None,
     figure: str | None,
@@ -96,11 +101,16 @@ def command(
         draw_network(picture(workspace.model, document), context.path(figure))
     summary = document["summary"]
     effects = summary["effects"]
-    bad = effects.get("leak", 0) + effects.get("break", 0)
+    bad = sum(n for effect, n in effects.items() if effect != "exact") + len(summary["cut_off"])
     if as_json:
         emit(document)
         return int(bool(bad))
-    counted = [f"{n:,} {e}" for e in ("exact", "leak", "break") if (n := effects.get(e, 0))]
+    for off in summary["cut_off"][:WORST]:
+        ends = " and ".join(dict.fromkeys(off["between"]))
+        say(f"cut off: no path joins {ends} ({off['flows']:,} flows, e.g. {off['example']})")
+    if len(summary["cut_off"]) > WORST:
+        say(f"and {len(summary['cut_off']) - WORST:,} more pairs of segments that nothing joins")
+    counted = [f"{n:,} {e}" for e in reversed(EFFECTS) if (n := effects.get(e, 0))]
     say(
         f"{sum(effects.values()):,} flows between segments and groups: "
         f"{', '.join(counted) or 'none'}"
@@ -108,18 +118,22 @@ def command(
     results = summary["results"]
     if results:
         say("   " + ", ".join(f"{results[r]:,} {r}" for r in sorted(results)))
+    if summary["accepted"]:
+        borne = ", ".join(f"{n:,} {effect}" for effect, n in sorted(summary["accepted"].items()))
+        say(f"   accepted in oaktag.yaml: {borne}; --accepted shows them")
     if by == "endpoint":
         say()
+        heads = [f"{effect} {word}" for effect in EFFECTS[:3] for word in ("from", "to")]
         table(
-            ("endpoint", "leak from", "leak to", "break from", "break to"),
+            ("endpoint", *heads),
             [tuple(row.values()) for row in document["endpoints"]],
-            right=(1, 2, 3, 4),
+            right=tuple(range(1, 7)),
         )
         say()
     elif by:
-        _by(document["flows"], by)
-    elif flows:
-        _flows(document["flows"])
+        _by([f for f in document["flows"] if not f["accepted"]], by)
+    elif flows or accepted:
+        _flows([f for f in document["flows"] if f["accepted"] or not accepted])
     elif summary["causes"]:
         _causes(summary["causes"])
     if (flows or by) and len(document["flows"]) < sum(effects.values()):
@@ -144,7 +158,7 @@ def _causes(causes: list[dict[str, Any]]) -> None:
             last = c["reasons"][-1] if c["reasons"] else {"node": "", "why": ""}
             kind = c["effect"], KINDS[last["why"]]
             kinds.setdefault(kind, Counter())[last["node"] or ""] += c["flows"]
-        order = sorted(kinds.items(), key=lambda i: (i[0][0] != "leak", -i[1].total(), i[0]))
+        order = sorted(kinds.items(), key=lambda i: (EFFECTS.index(i[0][0]), -i[1].total(), i[0]))
         table(
             ("effect", "flows", "why", "places"),
             [
@@ -179,33 +193,43 @@ def _by(rows: list[dict[str, Any]], what: str) -> None:
         elif what == "segment":
             key = row["source"]["segment"], row["destination"]["segment"]
         else:
-            places = [r["node"] for r in row["reasons"] or row["amiss"] if r["node"]]
+            told = row["reasons"] or row["amiss"]
+            if row["effect"] == "one-way":
+                told = [r for r in row["amiss"] if r["why"] == "answer-dropped"]
+            places = [r["node"] for r in told if r["node"]]
             key = (places[-1] if places else row["at"] or "no point on the path",)
         counted.setdefault(key, Counter())[row["effect"]] += 1
     heads = {"cell": ("from", "to"), "segment": ("from", "to"), "point": ("at",)}[what]
-    order = sorted(counted.items(), key=lambda i: (-i[1]["leak"], -i[1]["break"], i[0]))
+    order = sorted(counted.items(), key=lambda i: (*(-i[1][e] for e in EFFECTS[:3]), i[0]))
     say()
-    table((*heads, "leak", "break"), [(*k, c["leak"], c["break"]) for k, c in order],
-          right=(len(heads), len(heads) + 1))  # fmt: skip
+    table(
+        (*heads, *EFFECTS[:3]),
+        [(*k, *(c[e] for e in EFFECTS[:3])) for k, c in order],
+        right=tuple(range(len(heads), len(heads) + 3)),
+    )
     say()
 
 
 def _failures(context: Context, as_json: bool) -> int:
     document = context.workspace().failures(progress("failing"))
-    worse = [f for f in document["failures"] if f["leaks"] or f["breaks"]]
+    columns = ("cut_off", "leaks", "breaks", "one_way")
+    worse = [f for f in document["failures"] if any(f[c] for c in columns)]
     if as_json:
         emit(document)
         return 0
     if worse:
         table(
-            ("lost", "", "leaks", "breaks", "for example"),
-            [(f["kind"], f["name"], f["leaks"], f["breaks"], f["example"]) for f in worse[:WORST]],
-            right=(2, 3),
-            wrap=(1, 4),
+            ("lost", "", "cut off", "leak", "break", "one-way", "for example"),
+            [
+                (f["kind"], f["name"], *(f[c] or "" for c in columns), f["example"])
+                for f in worse[:WORST]
+            ],
+            right=(2, 3, 4, 5),
+            wrap=(1, 6),
         )
     say(
-        f"{len(document['failures'])} single failures tried: {len(worse)} would make something "
-        "leak or break that is exact now"
+        f"{len(document['failures'])} single failures tried: {len(worse)} would cut something off, "
+        "or make leak, break or lose answers what is exact now"
     )
     if len(worse) > WORST:
         say(f"the {WORST} worst are shown; --json has all {len(worse)}")
@@ -253,7 +277,6 @@ def _why(reasons: list[dict[str, Any]]) -> str:
 
 def _flows(rows: list[dict[str, Any]]) -> None:
     say()
-    order = {"leak": 0, "break": 1, "exact": 2}
     table(
         ("effect", "source", "destination", "path", "result", "packets"),
         [
@@ -269,7 +292,7 @@ def _flows(rows: list[dict[str, Any]]) -> None:
                 if ";" not in r["packets_text"]
                 else r["packets_text"],
             )
-            for r in sorted(rows, key=lambda r: order[r["effect"]])
+            for r in sorted(rows, key=lambda r: EFFECTS.index(r["effect"]))
         ],
         wrap=(1, 2, 3, 4, 5),
     )

@@ -34,7 +34,7 @@ def command(
     document = context.workspace().trace(source, destination, service, back=back)
     if as_json:
         emit(document)
-        return int(document["effect"] in ("leak", "break"))
+        return int(document["effect"] in ("leak", "break", "one-way"))
     if not document["paths"]:
         say(document["verdict"])
     for path in document["paths"]:
@@ -50,9 +50,9 @@ def command(
             _hops(answer["hops"])
             paragraph(answer["verdict"], "    ", first="")
         say()
-    if document["effect"] in ("leak", "break"):
+    if document["effect"] in ("leak", "break", "one-way"):
         hint(f"oaktag reach --from {source} --to {destination} shows what else fares so")
-    return int(document["effect"] in ("leak", "break"))
+    return int(document["effect"] in ("leak", "break", "one-way"))
 
 
 def _hops(hops: list[dict[str, Any]]) -> None:

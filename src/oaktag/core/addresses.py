@@ -127,6 +127,20 @@ def address_text(family: int, number: int) -> str:
     return str(ipaddress.IPv6Address(number))
 
 
+#: Link-local and multicast addresses (RFC 3927; RFC 5771; RFC 4291, sections 2.5.6 and 2.7).
+UNJUDGED = (
+    Span(4, 0xA9FE0000, 0xA9FEFFFF),
+    Span(4, 0xE0000000, 0xEFFFFFFF),
+    Span(6, 0xFE80 << 112, (0xFEC0 << 112) - 1),
+    Span(6, 0xFF00 << 112, (1 << 128) - 1),
+)
+
+
+def is_judged(family: int, address: int) -> bool:
+    """Whether points judge packets of an address: not if it is link-local or multicast."""
+    return not any(s.family == family and s.start <= address <= s.end for s in UNJUDGED)
+
+
 def span_text(family: int, start: int, end: int) -> str:
     """A range of addresses: one address, a prefix where it is one, else ``first-last``."""
     if start == end:

@@ -1,38 +1,48 @@
 """What the loss of one link, node, feed or point does to flows that were exact.
 
 Rules kept here (semantics, section 6): which single link, node or feed, if lost, turns exact into
-leak or break. A lost node takes its segments, links and feeds with it. Only what the loss touches
-is computed again: of a link, a node or a point the pairs of nodes with a least-cost path over it
-(where the costs to it and on from it make the cost of the whole); of a feed the pairs with a path
-over a node that knows otherwise than before.
+leak, break or one-way, or cuts ends off from each other. A lost node takes its segments, links and
+feeds with it. Only what the loss touches is computed again: of a link, a node or a point the pairs
+of nodes with a least-cost path over it (where the costs to it and on from it make the cost of the
+whole); of a feed the pairs with a path over a node that knows otherwise than before.
 """
 
 from __future__ import annotations
 
+from collections import Counter
 from collections.abc import Callable, Iterable, Iterator, Sequence
-from dataclasses import dataclass
+from copy import copy
+from dataclasses import dataclass, field
 from typing import Literal, NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
 
-from oaktag.core.fares import Fares
+from oaktag.core.bindings import Lookup
+from oaktag.core.crowd import Crowd
+from oaktag.core.effects import EFFECTS, Effect, Member
 from oaktag.core.knowledge import Knowledge
-from oaktag.core.network import Network
+from oaktag.core.network import Feed, Network
 from oaktag.core.paths import MANY_NODES, Paths
-from oaktag.core.pathtree import PathTrees
+from oaktag.core.pathtree import PathTrees, Tree
 from oaktag.core.placement import Host
-from oaktag.core.reach import Effect, Flow, State
+from oaktag.core.ranges import spread
+from oaktag.core.reach import Flow, Reach, State
+from oaktag.core.walks import Walks
 
 Kind = Literal["link", "node", "feed", "point"]
 Ends = tuple[tuple[str, int], tuple[str, int]]
 Ints = NDArray[np.int64]
 Flags = NDArray[np.bool_]
-_WORST: tuple[Effect, ...] = ("leak", "break", "exact")
+_WORST: tuple[Effect, ...] = ("leak", "break", "one-way", "exact")
+#: Trees of so many nodes are grown and walked together.
+TOGETHER = 64
+#: How packets fare that nothing joins.
+CUT_OFF = -1
 
 
 class Lost(NamedTuple):
-    """One thing that fails; ``number`` tells parallel links apart."""
+    """One thing that fails; ``number`` tells things of one name apart."""
 
     kind: Kind
     name: str
@@ -40,12 +50,14 @@ class Lost(NamedTuple):
 
 
 class Loss(NamedTuple):
-    """What its failure does: how many pairs of ends were exact and leak or break then, and a row
-    of one of them."""
+    """What its failure does: how many pairs of ends were exact and leak, break or lose answers
+    then, or are cut off; and a row of one of them."""
 
     lost: Lost
     leaks: int
     breaks: int
+    one_way: int
+    cut_off: int
     example: Flow | None
 
 
@@ -54,7 +66,7 @@ def candidates(network: Network) -> list[Lost]:
     return [
         *(Lost("link", link.name, n) for n, link in enumerate(network.links)),
         *(Lost("node", name) for name in network.nodes),
-        *(Lost("feed", feed.name) for feed in network.feeds if feed.up),
+        *(Lost("feed", f.name, n) for n, f in enumerate(network.feeds) if f.up),
         *(Lost("point", name) for name, p in network.points.items() if p.mode == "enforce"),
     ]
 
@@ -66,7 +78,7 @@ def without(network: Network, lost: Lost) -> Network:
     if lost.kind == "link":
         del links[lost.number]
     elif lost.kind == "feed":
-        feeds = [f for f in feeds if f.name != lost.name]
+        del feeds[lost.number]
     elif lost.kind == "node":
         links = [k for k in links if lost.name not in (k.a, k.b)]
         feeds = [f for f in feeds if lost.name not in (f.sender, f.receiver)]
@@ -102,57 +114,69 @@ def worst(flows: Iterable[Flow]) -> dict[Ends, Flow]:
     return found
 
 
+class _Fares(NamedTuple):
+    """Pairs of units and how they fare over all paths: numbers of mixes, or ``CUT_OFF``."""
+
+    one: Ints
+    two: Ints
+    fare: Ints
+
+
 @dataclass(slots=True)
 class _Found:
-    """What was found of one failure so far."""
+    """What was found of one failure so far: pairs by effect, and where one of each is."""
 
-    leaks: int = 0
-    breaks: int = 0
-    leaking: Flow | None = None
-    breaking: Flow | None = None
-
-    @property
-    def example(self) -> Flow | None:
-        """A row that leaks, else one that breaks."""
-        return self.leaking or self.breaking
+    counts: Counter[str] = field(default_factory=Counter)
+    where: dict[str, tuple[int, int, int, int]] = field(default_factory=dict)
 
 
 class _Failing:
     """How everything fares before, kept; and after, where a loss touches it."""
 
     def __init__(self, state: State, hosts: Sequence[Host]) -> None:
-        self.state = state
         self.hosts = hosts
+        self._begin(state, (state.knowledge.nothing,))
+        names = self.trees.names
+        self.nodes = np.unique(self.reach.one.node[: self.reach.one.count])
+        self.at = np.full(len(names), -1, dtype=np.int64)
+        self.at[self.nodes] = np.arange(len(self.nodes))
+        costs = [state.paths.costs(names[n]) for n in self.nodes]
+        self.costs = np.array(costs).reshape(len(self.nodes), len(names))
+        self.between = self.costs[:, self.nodes]
+        every = np.ones((len(self.nodes),) * 2, dtype=np.bool_)
+        self.before = self._as_matrix(self._fares(self.state, self.trees, every))
+
+    def _begin(self, state: State, tables: Sequence[Lookup]) -> None:
+        self.before: Ints | None = None
+        self.state = State(
+            state.matrix, state.network, state.paths, state.knowledge, state.judges, tables
+        )
+        held = self.state.classes(self.hosts)
         self.trees = PathTrees(state.network, state.paths)
-        tables = {id(t): t for t in (*state.tables, state.knowledge.nothing)}
-        self.fares = Fares(state, hosts, list(tables.values()))
-        self.before = self.fares.all(self.trees)
-        names = [self.trees.names[n] for n in self.fares.nodes]
-        costs = [state.paths.costs(name) for name in names]
-        self.costs = np.array(costs).reshape(len(names), len(self.trees.names))
-        self.between = self.costs[:, self.fares.nodes]
-        self._worst: dict[tuple[int, int], dict[Ends, Flow]] = {}
+        self.reach = Reach(self.state, held, held, self.trees)
+
+    def _as_matrix(self, fares: _Fares) -> Ints:
+        units = len(self.reach.one.held)
+        found = np.full((units, units), CUT_OFF, dtype=np.int64)
+        found[fares.one, fares.two] = fares.fare
+        return found
 
     def loss(self, lost: Lost) -> Loss:
         """What one failure does."""
         state = self.state
         network = without(state.network, lost)
-        judges = dict(state.judges)
-        if lost.kind == "point":
-            judges.pop(lost.name, None)
-        kept = {id(f) for f in network.feeds}
-        gone = [f for f in state.network.feeds if id(f) not in kept]
+        gone = self._gone(lost)
         knowledge = state.knowledge.less(network, gone) if gone else state.knowledge
-        other: set[str] = set()
-        if gone:
-            other = {n for n in state.watching if knowledge.at(n) is not state.knowledge.at(n)}
-        touched, inner = self._touched(lost, other, knowledge)
-        found = _Found()
-        if not touched.any() and not inner:
-            return Loss(lost, 0, 0, None)
+        other = [
+            n for n in state.network.nodes
+            if gone and knowledge.at(n) is not state.knowledge.at(n) and self._looks(n)
+        ]  # fmt: skip
+        touched = self._touched(lost, other, knowledge)
+        if not touched.any():
+            return Loss(lost, 0, 0, 0, 0, None)
         moved = lost.kind in ("link", "node")
+        judges = {n: j for n, j in state.judges.items() if (lost.kind, n) != ("point", lost.name)}
         paths = Paths(network) if moved else state.paths
-        after = State(state.matrix, network, paths, knowledge, judges, state.memo)
         trees = self.trees
         if moved and len(network.nodes) < MANY_NODES:
             trees = PathTrees(network, paths)
@@ -162,41 +186,53 @@ class _Failing:
                 [lost.number] if lost.kind == "link"
                 else [n for n, k in links if lost.name in (k.a, k.b)]
             )  # fmt: skip
-        fares, before = self.fares, self.before
-        tables = {id(t): t for t in fares.tables}
-        known = {id(t): t for t in map(knowledge.at, other)}
-        if known.keys() - tables.keys():
+        held = {id(t) for t in state.tables}
+        fresh = {id(t): t for t in map(knowledge.at, other) if id(t) not in held}
+        failing = self
+        if fresh:
             # What some node knows then, nobody knows now: it tells units apart too.
-            fares = Fares(state, self.hosts, list((tables | known).values()))
-            before = fares.all(self.trees, touched)
-        after.tables = fares.tables
-        rows = fares.some(
-            trees, touched, fares.view(after, lost.name if lost.kind == "point" else None)
+            failing = copy(self)
+            failing._begin(self.state, (state.knowledge.nothing, *fresh.values()))
+            trees = failing.trees if not moved else trees
+            failing.before = failing._as_matrix(
+                failing._fares(failing.state, failing.trees, touched)
+            )
+        after = State(
+            state.matrix, network, paths, knowledge, failing.state.judges,
+        )  # fmt: skip
+        fares = failing._fares(after, trees, touched, lost.name if lost.kind == "point" else None)
+        found = failing._turned(fares)
+        example = None
+        for effect in ("leak", "break", "one-way", "cut off"):
+            if effect in found.where and example is None:
+                less = State(state.matrix, network, paths, knowledge, judges)
+                example = failing._example(less, found.where[effect])
+        counts = found.counts
+        return Loss(
+            lost, counts["leak"], counts["break"], counts["one-way"], counts["cut off"], example
         )
-        apart = before.apart | fares.apart_of(rows)
-        for leaks, breaks, where in fares.turned(before, rows, apart):
-            found.leaks += leaks
-            found.breaks += breaks
-            if (leaks and not found.leaking) or (not found.leaking and not found.breaking):
-                self._example(fares, after, where, found)
-        slow = apart.copy()
-        np.fill_diagonal(slow, val=False)
-        if slow.any():
-            slow &= fares.by_block(touched)
-        for number in inner:
-            slow[number, number] = True
-        for pair in np.argwhere(slow).tolist():
-            self._one_by_one(fares, after, (pair[0], pair[1]), found)
-        return Loss(lost, found.leaks, found.breaks, found.example)
 
-    def _touched(
-        self, lost: Lost, other: set[str], knowledge: Knowledge
-    ) -> tuple[Flags, list[int]]:
-        """Pairs of nodes with a path on which something is otherwise after the loss; and blocks
-        within which it is."""
+    def _gone(self, lost: Lost) -> list[Feed]:
+        """The feeds that go with what is lost."""
+        feeds = self.state.network.feeds
+        if lost.kind == "feed":
+            return [feeds[lost.number]]
+        if lost.kind == "node":
+            return [f for f in feeds if lost.name in (f.sender, f.receiver)]
+        return []
+
+    def _looks(self, name: str) -> bool:
+        """Whether anything at a node goes by what it knows."""
+        node = self.state.network.nodes[name]
+        return node.marks or any(p.id in self.state.judges for p in node.points)
+
+    # -- what is touched -------------------------------------------------------------------------
+
+    def _touched(self, lost: Lost, other: Sequence[str], knowledge: Knowledge) -> Flags:
+        """Pairs of nodes with a path on which something is otherwise after the loss; on the
+        diagonal, nodes within which it is."""
         network, number = self.state.network, self.trees.number
         touched = np.zeros_like(self.between, dtype=np.bool_)
-        changed = {name for name in other if self._judging(name)}
         gone = number.get(lost.name) if lost.kind == "node" else None
         if lost.kind == "link":
             link = network.links[lost.number]
@@ -204,34 +240,22 @@ class _Failing:
         elif lost.kind == "node":
             touched |= self._over(number[lost.name], number[lost.name], 0)
         elif lost.kind == "point":
-            changed.add(network.points[lost.name].node)
             place = number[network.points[lost.name].node]
             touched |= self._over(place, place, 0)
         for name in other:
-            differing = self.fares.differing(self.state.knowledge.at(name), knowledge.at(name))
-            if name in changed:
-                over = self._over(number[name], number[name], 0)
-                if differing is not None:  # only who is known otherwise can fare otherwise
-                    over &= differing[:, None] | differing[None, :]
-                touched |= over
-            at = self.fares.at[number[name]]
-            if network.nodes[name].marks and at >= 0 and (differing is None or differing[at]):
+            node = number[name]
+            differing = self._differing(self.state.knowledge.at(name), knowledge.at(name))
+            if any(p.id in self.state.judges for p in network.nodes[name].points):
+                # Only who is known otherwise can fare otherwise.
+                touched |= self._over(node, node, 0) & (differing[:, None] | differing[None, :])
+            at = self.at[node]
+            if network.nodes[name].marks and at >= 0 and differing[at]:
                 touched[at, :] = touched[:, at] = True
         touched &= np.isfinite(self.between)
-        inner = [
-            n
-            for n, block in enumerate(self.fares.one.blocks)
-            if block[0] in changed and any(p.inside for p in network.nodes[block[0]].points)
-        ]
-        if gone is not None:
-            at = self.fares.at[gone]
-            if at >= 0:
-                touched[at, :] = touched[:, at] = False
-            inner = [n for n in inner if self.fares.one.blocks[n][0] != lost.name]
-        return touched, inner
-
-    def _judging(self, name: str) -> bool:
-        return any(p.id in self.state.judges for p in self.state.network.nodes[name].points)
+        if gone is not None and self.at[gone] >= 0:
+            at = self.at[gone]
+            touched[at, :] = touched[:, at] = False
+        return touched
 
     def _over(self, a: int, b: int, cost: int) -> Flags:
         """Pairs of nodes with a least-cost path over two nodes and a link between them, or over
@@ -240,34 +264,232 @@ class _Failing:
         found: Flags = there | there.T
         return found
 
-    def _one_by_one(self, fares: Fares, after: State, pair: tuple[int, int], found: _Found) -> None:
-        sides = [
-            list(side.classes.values())[n]
-            for side, n in zip((fares.one, fares.two), pair, strict=True)
-        ]
-        if fares is not self.fares or pair not in self._worst:
-            before = worst(fares.state.rows(*sides))
-            if fares is self.fares:
-                self._worst[pair] = before
-        else:
-            before = self._worst[pair]
-        for ends, flow in worst(after.rows(*sides)).items():
-            if before[ends].effect != "exact" or flow.effect == "exact":
-                continue
-            if flow.effect == "leak":
-                found.leaks += 1
-                found.leaking = found.leaking or flow
-            else:
-                found.breaks += 1
-                found.breaking = found.breaking or flow
+    def _differing(self, old: Lookup, new: Lookup) -> Flags:
+        """The ``nodes`` with somebody of whom two tables may not say the same."""
+        places = {id(table): n for n, table in enumerate(self.state.tables)}
+        a, b = places.get(id(old)), places.get(id(new))
+        found = np.zeros(len(self.nodes), dtype=np.bool_)
+        if a is None or b is None:
+            return ~found
+        side = self.reach.one
+        other = side.seen[: side.count, a] != side.seen[: side.count, b]
+        found[self.at[side.node[: side.count][other]]] = True
+        return found
 
-    def _example(
-        self, fares: Fares, after: State, where: tuple[int, int, int, int], found: _Found
-    ) -> None:
-        one, two, source, target = where
-        rows = after.rows(fares.one.held[one][source], fares.two.held[two][target])
-        for flow in worst(rows).values():
-            if flow.effect == "leak":
-                found.leaking = found.leaking or flow
-            elif flow.effect == "break":
-                found.breaking = found.breaking or flow
+    # -- how pairs fare --------------------------------------------------------------------------
+
+    def _fares(
+        self, after: State, trees: PathTrees, touched: Flags, lost: str | None = None
+    ) -> _Fares:
+        """How pairs between some nodes fare, both ways: trees are grown from as few nodes as cover
+        them."""
+        reach = self.reach
+        view = reach.viewed(after, lost)
+        walks = Walks(reach.points, reach.effects, trees, view)
+        left = touched | touched.T
+        degree = left.sum(axis=1)
+        roots: list[int] = []
+        ends: list[Flags] = []
+        while degree.any():
+            root = int(degree.argmax())
+            roots.append(int(self.nodes[root]))
+            wanted = np.zeros(len(self.at), dtype=np.bool_)
+            wanted[self.nodes[left[root]]] = True
+            ends.append(wanted)
+            degree -= left[:, root]
+            left[root, :] = left[:, root] = False
+            degree[root] = 0
+        if roots:
+            trees.prepare(np.array(roots))
+        found: list[tuple[Ints, Ints, Ints]] = []
+        for start in range(0, len(roots), TOGETHER):
+            part = slice(start, start + TOGETHER)
+            forest = trees.forest([trees.names[root] for root in roots[part]])
+            wanted_ends = np.stack(ends[part])
+            entries = np.flatnonzero(wanted_ends[forest.root, forest.node] & ~forest.many)
+            found += self._pairs(walks, forest, entries)
+            found += self._crowded(walks, after, forest, wanted_ends)
+        if not any(len(codes) for *_, codes in found):
+            none = np.empty(0, dtype=np.int64)
+            return self._with_cut_off(_Fares(none, none, none), touched)
+        ones, twos, codes = (np.concatenate(c) for c in zip(*found, strict=True))
+        return self._with_cut_off(self._joined(ones, twos, codes), touched)
+
+    def _pairs(
+        self, walks: Walks, forest: Tree, entries: Ints
+    ) -> Iterator[tuple[Ints, Ints, Ints]]:
+        """Pairs of elements at sources of paths with those at their ends, both ways, as units and
+        codes of members."""
+        side, nodes = self.reach.one, len(walks.trees.names)
+        here = side.at_node[forest.node[entries]], side.at_node[forest.node[entries] + 1]
+        far, places = spread(*here), np.repeat(entries, here[1] - here[0])
+        first = forest.node[: int(forest.levels[1])][forest.root[places]]
+        there = side.at_node[first], side.at_node[first + 1]
+        near, pair = spread(*there), np.repeat(np.arange(len(places)), there[1] - there[0])
+        far, places = far[pair], places[pair]
+        alike = side.family[near] == side.family[far]
+        near, far, places = near[alike], far[alike], places[alike]
+        if not len(near):
+            return
+        bits, partial = walks.met(forest)
+        strict = walks.strict[forest.node]
+        for low, high in zip(forest.levels[1:-1], forest.levels[2:], strict=True):
+            strict[low:high] |= strict[forest.parent[low:high]]
+        # What some path to an end meets.
+        end = forest.root * nodes + forest.node
+        order = np.argsort(end, kind="stable")
+        begins = np.flatnonzero(np.concatenate([[True], end[order][1:] != end[order][:-1]]))
+        of_end = np.searchsorted(end[order][begins], end)
+        bits = np.bitwise_or.reduceat(bits[order], begins, axis=0)[of_end]
+        loose = np.logical_or.reduceat((partial | strict)[order], begins)[of_end]
+        answered = walks.answered(forest)
+        told = [
+            loose[places] | (bits[places] & side.bits[elements]).any(axis=1)
+            for elements in (near, far)
+        ]
+        roots = places < forest.levels[1]
+        for inward in (False, True):
+            ones, twos = (far, near) if inward else (near, far)
+            kept = (
+                self.reach._meeting(ones, twos)
+                if self.reach.company.apart
+                else np.ones(len(ones), bool)
+            )
+            if inward:
+                kept = kept & ~roots  # pairs at one node are the same both ways
+            toward, away = (told[0], told[1]) if inward else (told[1], told[0])
+            out, back = (np.zeros(len(ones), dtype=np.int64) for _ in range(2))
+            some = np.flatnonzero(kept & toward)
+            out[some] = walks.along(forest, places[some], near[some], far[some], inward=inward)
+            some = np.flatnonzero(kept & away & answered[places])
+            back[some] = walks.back(forest, places[some], near[some], far[some], inward=not inward)
+            codes = self._code(side.family[ones[kept]], out[kept], back[kept])
+            yield side.unit[ones[kept]], side.unit[twos[kept]], codes
+
+    #: Sets of cuts are numbered below this.
+    WIDTH = 1 << 24
+
+    def _code(self, family: Ints, out: Ints, back: Ints) -> Ints:
+        found: Ints = (out * self.WIDTH + back) * 2 + (family == 6)
+        return found
+
+    def _member(self, code: int) -> Member:
+        rest, six = divmod(code, 2)
+        return Member(6 if six else 4, *divmod(rest, self.WIDTH))
+
+    def _crowded(
+        self, walks: Walks, after: State, forest: Tree, wanted: Flags
+    ) -> Iterator[tuple[Ints, Ints, Ints]]:
+        """Pairs over more than 64 paths."""
+        many = np.unique(np.flatnonzero(wanted[forest.root, forest.node] & forest.many))
+        if not len(many):
+            return
+        reach, names = copy(self.reach), walks.trees.names
+        reach.view, reach.walks, reach.trees = walks.view, walks, walks.trees
+        side = reach.one
+        seen: set[tuple[int, int]] = set()
+        for entry in many.tolist():
+            ends = int(forest.node[forest.root[entry]]), int(forest.node[entry])
+            for a, b in (ends, ends[::-1]):
+                if (a, b) in seen:
+                    continue
+                seen.add((a, b))
+                crowd = Crowd(after, names[a], names[b])
+                for es in range(int(side.at_node[a]), int(side.at_node[a + 1])):
+                    for ed in range(int(side.at_node[b]), int(side.at_node[b + 1])):
+                        pair = np.array([es]), np.array([ed])
+                        if side.family[es] != side.family[ed] or (
+                            reach.company.apart and not reach._meeting(*pair)[0]
+                        ):
+                            continue
+                        codes = [
+                            int(
+                                self._code(
+                                    np.array([m.family]), np.array([m.out]), np.array([m.back])
+                                )[0]
+                            )
+                            for _, members, *_ in crowd.rows(reach, [(es, ed)])
+                            for m, *_ in members
+                        ]
+                        units = side.unit[[es, ed]]
+                        size = len(codes)
+                        yield np.full(size, units[0]), np.full(size, units[1]), np.array(codes)
+
+    def _joined(self, ones: Ints, twos: Ints, codes: Ints) -> _Fares:
+        """All paths and elements of the same two units as one."""
+        units = len(self.reach.one.held)
+        key = ones * units + twos
+        distinct, small = np.unique(codes, return_inverse=True)
+        both = np.unique(key * len(distinct) + small)
+        key, small = np.divmod(both, len(distinct))
+        first = np.flatnonzero(np.concatenate([[True], key[1:] != key[:-1]]))
+        count = np.diff(np.concatenate([first, [len(key)]]))
+        fare = np.empty(len(first), dtype=np.int64)
+        members = [self._member(c) for c in distinct.tolist()]
+        mix = self.reach.effects.mix
+        alone = np.array([mix((m,)) for m in members], dtype=np.int64)
+        single = count == 1
+        fare[single] = alone[small[first[single]]]
+        for n in np.flatnonzero(~single).tolist():
+            at = int(first[n])
+            fare[n] = mix(tuple(members[s] for s in small[at : at + int(count[n])].tolist()))
+        one, two = np.divmod(key[first], units)
+        return _Fares(one, two, fare)
+
+    def _with_cut_off(self, fares: _Fares, touched: Flags) -> _Fares:
+        """The same, with pairs of units between touched nodes that no path joins any more."""
+        side = self.reach.one
+        node = self.at[[int(side.node[of[0]]) for of in side.of_unit]]
+        wanted = touched[np.ix_(node, node)]
+        if self.before is not None:
+            wanted &= self.before != CUT_OFF
+        wanted[fares.one, fares.two] = False
+        one, two = np.nonzero(wanted)
+        return _Fares(
+            np.concatenate([fares.one, one]), np.concatenate([fares.two, two]),
+            np.concatenate([fares.fare, np.full(len(one), CUT_OFF)]),
+        )  # fmt: skip
+
+    # -- what turned -----------------------------------------------------------------------------
+
+    def _turned(self, fares: _Fares) -> _Found:
+        """Pairs of ends that were exact and are no more."""
+        found = _Found()
+        side = self.reach.one
+        assert self.before is not None
+        was = self.before[fares.one, fares.two]
+        other = np.flatnonzero((was != fares.fare) & (was != CUT_OFF))
+        for n in other.tolist():
+            u, v = int(fares.one[n]), int(fares.two[n])
+            groups = side.groups[u], side.groups[v]
+            now = int(fares.fare[n])
+            exact = np.ones((len(groups[0]), len(groups[1])), dtype=np.bool_)
+            if now != CUT_OFF:
+                exact = self.reach.effects.cells(int(was[n]), *groups)[0] == 0
+            block = side.blocks[int(side.block[u])]
+            if block == side.blocks[int(side.block[v])]:
+                for g in groups[0].tolist():
+                    if (block, g) in self.reach.company.lonely:
+                        exact[np.ix_(groups[0] == g, groups[1] == g)] = False
+            if now == CUT_OFF:
+                codes = np.full(exact.shape, len(EFFECTS), dtype=np.int64)
+            else:
+                codes = self.reach.effects.cells(now, *groups)[0].astype(np.int64)
+            codes = np.where(exact, codes, 0)
+            for code in np.unique(codes[codes > 0]).tolist():
+                effect = (*EFFECTS, "cut off")[code]
+                found.counts[effect] += int((codes == code).sum())
+                if effect not in found.where:
+                    i, j = np.argwhere(codes == code)[0].tolist()
+                    found.where[effect] = u, v, int(groups[0][i]), int(groups[1][j])
+        return found
+
+    def _example(self, after: State, where: tuple[int, int, int, int]) -> Flow | None:
+        """The row of two groups of two units that fares worst."""
+        u, v, g, h = where
+        side = self.reach.one
+        hosts = [
+            [h for c in side.held[unit][group].values() for n in c for h in side.every[n].hosts]
+            for unit, group in ((u, g), (v, h))
+        ]
+        return next(iter(worst(after.flows(*hosts)).values()), None)

@@ -158,10 +158,19 @@ class Knowledge:
     def chain(self, binding: Binding, node: str) -> list[Feed] | None:
         """The shortest chain of feeds by which a binding comes to a node from where it was learned
         (the registry, or a node); None where it does not come."""
+        return self._spreads(binding, node).get(node)
+
+    def holders(self, binding: Binding) -> list[str]:
+        """Where a binding is: where it was learned, and every node that it comes to."""
+        held = self._spreads(binding)
+        return [name for name in (REGISTRY, *self.network.nodes) if name in held]
+
+    def _spreads(self, binding: Binding, until: str | None = None) -> dict[str, list[Feed]]:
+        """The shortest chain to every node that a binding comes to, or to one."""
         origin = binding.node or REGISTRY
         came: dict[str, list[Feed]] = {origin: []}
         waiting = [origin]
-        while waiting and node not in came:
+        while waiting and until not in came:
             sender = waiting.pop(0)
             if sender not in (origin, REGISTRY) and not self.network.nodes[sender].relays:
                 continue
@@ -169,14 +178,8 @@ class Knowledge:
                 if feed.up and feed.receiver not in came and feed.passes(binding):
                     came[feed.receiver] = [*came[sender], feed]
                     waiting.append(feed.receiver)
-        return came.get(node)
+        return came
 
-    def holders(self, binding: Binding) -> list[str]:
-        """Where a binding is: where it was learned, and every node that it comes to."""
-        every = [REGISTRY, *self.network.nodes]
-        return [name for name in every if self.chain(binding, name) is not None]
-
-    def brought_by(self, name: str) -> list[Binding]:
+    def brought_by(self, feed: Feed) -> list[Binding]:
         """What one feed brings to its receiver."""
-        feed = next(f for f in self.network.feeds if f.name == name)
         return [self._pool[n] for n in sorted(self._brought(feed, self._known))]

@@ -20,8 +20,8 @@ import numpy as np
 
 from oaktag.core.bindings import Binding
 from oaktag.core.network import REGISTRY, Feed, Network, Point, Scope
-from oaktag.core.placement import Host, meet
-from oaktag.core.reach import Flow, State
+from oaktag.core.placement import Host
+from oaktag.core.reach import Flow, Reach, State
 
 Kind = Literal["feed", "link carries", "node carries", "node marks", "point", "scope"]
 
@@ -297,20 +297,20 @@ def _wrong(
 ) -> Iterator[tuple[Host, Host, Flow] | None]:
     """Every row that is wrong, between two classes of hosts; None before each source."""
     classes = state.classes(hosts)
-    ends = [_end(c.host) for c in classes]
-    for (a, a_tags, a_all), source in zip(classes, ends, strict=True):
-        if only is not None and source != only[0]:
-            continue
-        yield None
-        for (b, b_tags, b_all), destination in zip(classes, ends, strict=True):
-            if only is not None and destination != only[1]:
-                continue
-            if not any(meet(x, y, state.network) for x in a_all for y in b_all):
-                continue
-            for path in state.paths_of(a, b):
-                flow = state.row(a, a_tags, b, b_tags, path)
-                if any(flow.leaks.values()) or (breaks and any(flow.breaks.values())):
-                    yield a, b, flow
+    ones = [c for c in classes if only is None or _end(c.host) == only[0]]
+    twos = [c for c in classes if only is None or _end(c.host) == only[1]]
+    last: Host | None = None
+    for row in Reach(state, ones, classes if only is None else twos).by_class():
+        a, b, outcome = row.a.host, row.b.host, row.outcome
+        if a is not last:
+            last = a
+            yield None
+        if outcome.leaks or (breaks and outcome.breaks):
+            family = a.family
+            yield a, b, Flow(
+                _end(a), _end(b), row.path, "unenforced", None, (), {family: outcome.leaks},
+                {family: outcome.breaks},
+            )  # fmt: skip
 
 
 def _end(host: Host) -> tuple[str, int]:

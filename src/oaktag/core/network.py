@@ -28,7 +28,8 @@ class Scope(NamedTuple):
 
 
 class Point(NamedTuple):
-    """An enforcement point of a node. ``origins`` and ``targets`` name segments; None is ``*``."""
+    """An enforcement point of a node. ``origins`` and ``targets`` name segments; None is ``*``;
+    points of one ``shares_state`` know each other's flows."""
 
     node: str
     name: str = ""
@@ -45,22 +46,13 @@ class Point(NamedTuple):
     scope: Scope = Scope()
     outside: Action = "allow"
     if_differ: Literal["frame", "bindings"] = "frame"
+    shares_state: str = ""
     location: Location = Location("network.yaml")
 
     @property
     def id(self) -> str:
         """The node's name, with the point's own where it has one."""
         return f"{self.node}.{self.name}" if self.name else self.node
-
-    def direction(self, source: str | None, destination: str | None) -> str | None:
-        """Why it does not judge packets between two segments: ``inside``, ``direction`` or None."""
-        if source is not None and source == destination and not self.inside:
-            return "inside"
-        if self.origins is not None and source not in self.origins:
-            return "direction"
-        if self.targets is not None and destination not in self.targets:
-            return "direction"
-        return None
 
 
 class Node(NamedTuple):
@@ -149,9 +141,23 @@ class Network:
 
     def segment_of(self, prefix: Prefix) -> str | None:
         """The segment on which an address (or the first of a prefix) is: longest prefix."""
+        return self.segment_at(prefix.family, prefix.start)
+
+    def segment_at(self, family: int, address: int) -> str | None:
+        """The segment on which an address is."""
         lookup, names = self._on_segments
-        found = int(lookup.find(prefix.family, [prefix.start])[0])
+        found = int(lookup.find(family, [address])[0])
         return names[lookup.bindings[found].tag] if found >= 0 else None
+
+    def segment_holding(self, prefix: Prefix) -> str | None:
+        """The segment whose prefix is the longest that holds all of a prefix."""
+        holding = [
+            (p.length, s.name)
+            for s in self.segments.values()
+            for p in s.prefixes
+            if p.holds(prefix)
+        ]
+        return max(holding, key=lambda h: h[0])[1] if holding else None
 
     def segments_of(self, prefixes: Sequence[Prefix]) -> list[str | None]:
         """The segment of each of many addresses."""

@@ -1,20 +1,31 @@
 """The network as nodes report it: the same computation on another state.
 
 Rules kept here (semantics, section 6): what each node knows and what each point holds is taken as
-reported; what is not reported is as intended.
+reported; what is not reported is as intended. A list that was read back is judged by as it stands:
+its own bindings, addresses, cells, and whether it keeps state. Of a list that cannot be read nothing
+good is assumed: it lets everything pass.
 """
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from bisect import bisect_right
+from collections.abc import Mapping, Sequence
+from functools import cached_property
+
+import numpy as np
+from numpy.typing import NDArray
 
 from oaktag.core.accesslist import AccessList
-from oaktag.core.bindings import Lookup
+from oaktag.core.addresses import Prefix, Range, Span
+from oaktag.core.bindings import Binding, Lookup
 from oaktag.core.judging import Judge, Sight
 from oaktag.core.knowledge import Knowledge
 from oaktag.core.matrix import Matrix
 from oaktag.core.network import Point
 from oaktag.core.packets import boxes_of
+from oaktag.core.placement import Host
+
+Ints = NDArray[np.int64]
 
 
 class ObservedKnowledge(Knowledge):
@@ -35,30 +46,78 @@ class HeldJudge(Judge):
     Args:
         point: in the mode that it reports.
         matrix: cut along the list's regions too.
-        held: its list as a tree.
+        list_: its list as a tree.
     """
 
-    def __init__(self, point: Point, matrix: Matrix, held: AccessList) -> None:
-        super().__init__(point, matrix, ((), ()))
-        self._blocks = held.blocks
-        self._outside = matrix.atoms.full if held.outside[0] == "allow" else 0
+    held = True
+
+    def __init__(self, point: Point, matrix: Matrix, list_: AccessList) -> None:
+        super().__init__(point._replace(own=False, inside=True), matrix, ((), ()))
+        self.list = list_
+        self.frames = list_.frames
+        self.stateful = list_.stateful
+        self.outside = list_.outside[0]
         self._chains: dict[str, int] = {}
-        for name, chain in held.chains.items():
+        for name, chain in list_.chains.items():
             allowed = 0
             for entry in reversed(chain):
                 region = entry.region
                 mask = matrix.atoms.full if region is None else matrix.atoms.mask(boxes_of(region))
                 allowed = allowed | mask if entry.action == "allow" else allowed & ~mask
             self._chains[name] = allowed
+        self._tables = _lookup(list_.source_bindings), _lookup(list_.destination_bindings)
+        self._spans = tuple(
+            None if s is None else _Spans(s) for s in (list_.origins, list_.targets)
+        )
+        self._inside = tuple(_Pairs([pair[n] for pair in list_.inside]) for n in (0, 1))
+
+    @property
+    def from_key(self) -> object:
+        """What ``judges_from`` depends on."""
+        return None if self._spans[0] is None else (id(self), "from")
+
+    @property
+    def to_key(self) -> object:
+        """What ``judges_to`` depends on."""
+        return None if self._spans[1] is None else (id(self), "to")
+
+    def judges_from(self, host: Host) -> bool:
+        """Whether it judges packets from there."""
+        return self._spans[0] is None or self._spans[0].hold(host.family, host.address)
+
+    def judges_to(self, host: Host) -> bool:
+        """Whether it judges packets toward there."""
+        return self._spans[1] is None or self._spans[1].hold(host.family, host.address)
+
+    def within(self, a: Host, b: Host) -> bool:
+        """Whether it leaves packets between the two alone, as being inside one segment."""
+        one, two = (p.of(h.family, h.address) for p, h in zip(self._inside, (a, b), strict=True))
+        return bool(one & two)
+
+    @cached_property
+    def marks(self) -> list[Lookup]:
+        """Tables along whose ends hosts must be told apart, beside bindings."""
+        spans = [s.spans for s in (*self._spans, *self._inside) if s is not None]
+        return [
+            _lookup([Range(s.family, s.start, s.end, 1 + n) for n, s in enumerate(of)])
+            for of in spans
+            if of
+        ]
+
+    def tables(self, known: Lookup) -> tuple[Lookup, Lookup]:
+        """The bindings of the list."""
+        return self._tables
 
     def holds(self, sight: Sight) -> bool:
         """Whether the cell of the tags seen is in its list."""
-        return sight.source in self._blocks.get(sight.destination, {})
+        return sight.source in self.list.blocks.get(sight.destination, {})
 
     def allowed(self, sight: Sight) -> int:
         """The packets that it lets pass between the tags seen, as answers or not."""
-        chain = self._blocks.get(sight.destination, {}).get(sight.source)
-        return self._outside if chain is None else self._chains[chain]
+        chain = self.list.blocks.get(sight.destination, {}).get(sight.source)
+        if chain is None:
+            return self.matrix.atoms.full if self.outside == "allow" else 0
+        return self._chains[chain]
 
     def opening(self, sight: Sight) -> int:
         """The packets that it lets pass by the cell itself.
@@ -68,7 +127,112 @@ class HeldJudge(Judge):
         """
         allowed = self.allowed(sight)
         cell = self._cell(sight)
-        if self.point.stateful or not self.holds(sight) or -1 in cell:
+        if self.stateful or not self.holds(sight) or -1 in cell:
             return allowed
         back = self._form(Sight(sight.destination, sight.source))
-        return allowed & ~(self._matrix.atoms.exchanged(back) & ~self._form(sight))
+        return allowed & ~(self.matrix.atoms.exchanged(back) & ~self._form(sight))
+
+    def book_of(self, tags: Sequence[int]) -> HeldBook:
+        """Its cells, by places of tags."""
+        return HeldBook(self, tags)
+
+
+def open_list(point: str) -> AccessList:
+    """What is assumed of a list that nobody knows: it lets everything pass."""
+    none: tuple[Range, ...] = ()
+    return AccessList(
+        point, "ignored", none, none, None, None, (), {}, {}, ("allow", "allow"), stateful=False
+    )
+
+
+class HeldBook:
+    """The cells of a list that was read back, by places of tags."""
+
+    def __init__(self, judge: HeldJudge, tags: Sequence[int]) -> None:
+        self._judge = judge
+        self._tags = tags
+        self._known: dict[tuple[int, int, bool], int] = {}
+
+    def holds(self, source: int, destination: int) -> bool:
+        """Whether a cell is in the list."""
+        return self._judge.holds(Sight(self._tags[source], self._tags[destination]))
+
+    def opening(self, sources: Ints, destinations: Ints) -> Ints:
+        """What each cell itself allows."""
+        return self._numbers(sources, destinations, opening=True)
+
+    def allowed(self, sources: Ints, destinations: Ints, *, stateless: bool) -> Ints:
+        """The same, with the answers that a stateless point lets pass."""
+        return self._numbers(sources, destinations, opening=False)
+
+    def _numbers(self, sources: Ints, destinations: Ints, *, opening: bool) -> Ints:
+        sources, destinations = np.broadcast_arrays(sources, destinations)
+        found = [
+            self._number(s, d, opening)
+            for s, d in zip(sources.ravel().tolist(), destinations.ravel().tolist(), strict=True)
+        ]
+        return np.array(found, dtype=np.int64).reshape(sources.shape)
+
+    def _number(self, source: int, destination: int, opening: bool) -> int:
+        key = source, destination, opening
+        if key not in self._known:
+            sight = Sight(self._tags[source], self._tags[destination])
+            mask = self._judge.opening(sight) if opening else self._judge.allowed(sight)
+            self._known[key] = self._judge.matrix.forms.number(mask)
+        return self._known[key]
+
+
+class _Spans:
+    """Disjoint spans of addresses."""
+
+    def __init__(self, spans: Sequence[Span]) -> None:
+        self.spans = sorted(set(spans))
+        self._starts = [(s.family, s.start) for s in self.spans]
+
+    def hold(self, family: int, address: int) -> bool:
+        """Whether an address is in one of them."""
+        return self._find(family, address) is not None
+
+    def _find(self, family: int, address: int) -> Span | None:
+        at = bisect_right(self._starts, (family, address)) - 1
+        if at < 0 or self.spans[at].family != family or address > self.spans[at].end:
+            return None
+        return self.spans[at]
+
+
+class _Pairs(_Spans):
+    """Disjoint spans, each of which may stand at several places."""
+
+    def __init__(self, spans: Sequence[Span]) -> None:
+        super().__init__(spans)
+        self._places: dict[Span, set[int]] = {}
+        for place, span in enumerate(spans):
+            self._places.setdefault(span, set()).add(place)
+
+    def of(self, family: int, address: int) -> set[int]:
+        """The places of the span that holds an address."""
+        span = self._find(family, address)
+        return set() if span is None else self._places[span]
+
+
+def _lookup(ranges: Sequence[Range]) -> Lookup:
+    """Ranges with their tags as a table of bindings."""
+    return Lookup(
+        [
+            Binding(prefix, r.tag, "pinned")
+            for r in ranges
+            for prefix in _prefixes(r.family, r.start, r.end)
+        ]
+    )
+
+
+def _prefixes(family: int, start: int, end: int) -> list[Prefix]:
+    """The fewest prefixes that hold just a range."""
+    width, found = (32 if family == 4 else 128), []
+    while start <= end:
+        size = start & -start if start else 1 << width
+        while size > end - start + 1:
+            size //= 2
+        found.append(Prefix(family, start, width - size.bit_length() + 1))
+        start += size
+    return found

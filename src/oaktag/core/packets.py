@@ -26,6 +26,8 @@ Ranges = tuple[tuple[int, int], ...]
 FAMILIES = (4, 6)
 PORTED = (6, 17, 132)
 ICMP_OF = {4: 1, 6: 58}
+#: Echo request and echo reply: the types of ICMP (RFC 792) and ICMPv6 (RFC 4443, section 4).
+ECHO = {4: (8, 0), 6: (128, 129)}
 PROTOCOL_NAMES = {"icmp": 1, "tcp": 6, "udp": 17, "icmp6": 58, "sctp": 132}
 PROTOCOL_WORDS = {number: name for name, number in PROTOCOL_NAMES.items()}
 TOP = 65535
@@ -40,12 +42,17 @@ class Packet(NamedTuple):
     source_port: int
     destination_port: int
 
+    def answered(self) -> bool:
+        """Whether it has an answer: TCP, UDP, SCTP and echo requests have."""
+        echo = self.protocol == ICMP_OF[self.family] and self.source_port == ECHO[self.family][0]
+        return self.protocol in PORTED or echo
+
     def exchanged(self) -> Packet:
         """The packet that answers: ports swapped, echo-reply for echo-request."""
         family, protocol, source, destination = self
         if protocol != ICMP_OF[family]:
             return Packet(family, protocol, destination, source)
-        request, reply = (8, 0) if family == 4 else (128, 129)
+        request, reply = ECHO[family]
         return Packet(
             family, protocol, {request: reply, reply: request}.get(source, source), destination
         )
@@ -96,6 +103,15 @@ class Region(NamedTuple):
         return Packet(
             self.families[0], self.protocols[0][0], self.sources[0][0], self.destinations[0][0]
         )
+
+    def usual(self, family: int) -> Packet:
+        """A packet in it as people meet them: of a family, sent from a high port if there is one."""
+        (protocol, _), *_ = self.protocols
+        ports = self.sources
+        high = any(low <= EPHEMERAL <= top for low, top in ports)
+        source = EPHEMERAL if high else ports[0][0]
+        low, top = self.destinations[0]
+        return Packet(family, protocol, source, max(low, 1) if top > 255 else low)
 
 
 @dataclass(frozen=True, slots=True)
@@ -291,6 +307,44 @@ class Atoms:
             self._exchanged[mask] = result
         return self._exchanged[mask]
 
+    def unanswered(self, mask: int, back: int) -> list[Region]:
+        """Of the packets of a set those that have an answer (TCP, UDP, SCTP and echo requests)
+        which is not in the set ``back``, as disjoint regions in normal form. The atoms need not be
+        cut along the exchanged boxes.
+        """
+        found: dict[tuple[Ranges, Ranges], list[tuple[int, int]]] = {}
+        for plane in self.planes:
+            bits = (mask & plane.full) >> plane.offset
+            if not bits:
+                continue
+            if plane.pairs[0][1] in PORTED:
+                for shape in _unanswered(plane, bits, (back & plane.full) >> plane.offset):
+                    found.setdefault(shape, []).extend(plane.pairs)
+                continue
+            for family, protocol in plane.pairs:
+                if protocol == ICMP_OF[family]:
+                    for shape in self._unechoed(plane, family, bits, back):
+                        found.setdefault(shape, []).append((family, protocol))
+        return _normal(found)
+
+    def _unechoed(
+        self, plane: Plane, family: int, bits: int, back: int
+    ) -> list[tuple[Ranges, Ranges]]:
+        """Echo requests of which no reply is in the set."""
+        protocol, (request, reply) = ICMP_OF[family], ECHO[family]
+        row = bisect_right(plane.source_cuts, request) - 1
+        stripe = (1 << plane.columns) - 1
+        asked = bits >> (row * plane.columns) & stripe
+        lost = [
+            column
+            for column in range(plane.columns)
+            if asked >> column & 1
+            and not back
+            >> self.atom(Packet(family, protocol, reply, plane.destination_cuts[column]))
+            & 1
+        ]
+        return [(((request, request),), _spread(plane.destination_cuts, lost))] if lost else []
+
     def regions(self, mask: int) -> list[Region]:
         """The set as disjoint regions in the one normal form: equal sets give equal lists."""
         if mask not in self._regions:
@@ -302,20 +356,47 @@ class Atoms:
         for plane in self.planes:
             for shape in _shapes(plane, mask):
                 by_shape.setdefault(shape, []).extend(plane.pairs)
-        result: list[Region] = []
-        for (sources, destinations), pairs in by_shape.items():
-            protocols = {
-                family: runs(sorted(p for f, p in pairs if f == family)) for family in FAMILIES
-            }
-            alike = protocols[4] == protocols[6]
-            for families in ((4, 6),) if alike else ((4,), (6,)):
-                if protocols[families[0]]:
-                    result.append(Region(families, protocols[families[0]], sources, destinations))
-        return sorted(result)
+        return _normal(by_shape)
 
 
-#: Echo request and echo reply: the types of ICMP (RFC 792) and ICMPv6 (RFC 4443, section 4).
-ECHO = {4: (8, 0), 6: (128, 129)}
+def _normal(by_shape: dict[tuple[Ranges, Ranges], list[tuple[int, int]]]) -> list[Region]:
+    """Regions in the one normal form, from ports and the protocols of each family that have them."""
+    result: list[Region] = []
+    for (sources, destinations), pairs in by_shape.items():
+        protocols = {
+            family: runs(sorted(p for f, p in pairs if f == family)) for family in FAMILIES
+        }
+        alike = protocols[4] == protocols[6]
+        for families in ((4, 6),) if alike else ((4,), (6,)):
+            if protocols[families[0]]:
+                result.append(Region(families, protocols[families[0]], sources, destinations))
+    return sorted(result)
+
+
+def _unanswered(plane: Plane, bits: int, back: int) -> list[tuple[Ranges, Ranges]]:
+    """Of one plane with ports: the packets of a set whose exchanged form is not in another."""
+    cuts = sorted({*plane.source_cuts, *plane.destination_cuts})
+    rows = np.searchsorted(plane.source_cuts, cuts[:-1], side="right") - 1
+    columns = np.searchsorted(plane.destination_cuts, cuts[:-1], side="right") - 1
+    size = plane.rows * plane.columns
+    there, answers = (
+        np.unpackbits(
+            np.frombuffer(m.to_bytes(size // 8 + 1, "little"), dtype=np.uint8), bitorder="little"
+        )[:size].reshape(plane.rows, plane.columns)[np.ix_(rows, columns)]
+        for m in (bits, back)
+    )
+    lost = there & ~answers.T & 1
+    patterns: dict[bytes, list[int]] = {}
+    for row in np.flatnonzero(lost.any(axis=1)).tolist():
+        patterns.setdefault(lost[row].tobytes(), []).append(row)
+    edges = tuple(cuts)
+    return [
+        (
+            _spread(edges, mine),
+            _spread(edges, np.flatnonzero(np.frombuffer(p, dtype=np.uint8)).tolist()),
+        )
+        for p, mine in patterns.items()
+    ]
 
 
 def exchanged(boxes: Iterable[Box]) -> list[Box]:

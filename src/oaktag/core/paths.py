@@ -30,6 +30,8 @@ class Path:
     links: tuple[Link, ...] = ()
 
 
+#: Above so many equal paths of one pair, rows are grouped by result (semantics, section 6).
+MOST_PATHS = 64
 #: Paths of a pair are kept where they are few, for so many pairs.
 FEW_PATHS, MOST_KEPT = 64, 100_000
 Costs = NDArray[np.float64]

@@ -15,13 +15,11 @@ import numpy as np
 from numpy.typing import NDArray
 
 from oaktag.core.network import Network
-from oaktag.core.paths import Costs, Path, Paths
+from oaktag.core.paths import MOST_PATHS, Costs, Path, Paths
 from oaktag.core.ranges import spread
 
 Ints = NDArray[np.int64]
 Flags = NDArray[np.bool_]
-#: More paths than this to one node are not held; it and all behind it are told apart.
-MOST_PATHS = 64
 
 
 class Tree(NamedTuple):
@@ -30,7 +28,8 @@ class Tree(NamedTuple):
     ``node`` is where each ends, ``parent`` the path less its last link (-1 for a source itself),
     ``link`` that link's number, ``alive`` whether frames arrive with the tag of the source (of a
     source itself: whether it marks), ``many`` whether the end has more than 64 paths, which then
-    are not all here, ``root`` from which of the sources. Those of the sources come first.
+    are not all here, ``root`` from which of the sources. Those of the sources come first;
+    ``levels`` says where the paths of each number of links begin, ``depth`` is that number.
     """
 
     node: Ints
@@ -39,6 +38,8 @@ class Tree(NamedTuple):
     alive: Flags
     many: Flags
     root: Ints
+    depth: Ints
+    levels: Ints
 
 
 class PathTrees:
@@ -135,8 +136,12 @@ class PathTrees:
             base += len(levels[-1][0])
             many = paths[place[kept]] > MOST_PATHS
             levels.append((node, parent, link, alive, root))
+        sizes = np.array([len(level[0]) for level in levels])
         node, parent, link, alive, root = (np.concatenate(c) for c in zip(*levels, strict=True))
-        return Tree(node, parent, link, alive, paths[root * count + node] > MOST_PATHS, root)
+        crowded = paths[root * count + node] > MOST_PATHS
+        depth = np.repeat(np.arange(len(sizes)), sizes)
+        bounds = np.concatenate([[0], np.cumsum(sizes)]).astype(np.int64)
+        return Tree(node, parent, link, alive, crowded, root, depth, bounds)
 
     def path(self, tree: Tree, entry: int) -> Path:
         """One entry as a path."""

@@ -4,7 +4,9 @@ Rules kept here (semantics, sections 6 and 8): an address stands for itself, on 
 longest prefix; its true group is its endpoint's, else what the registry's look-up gives; a
 segment with a default tag also stands for its unknown hosts, whose group is what the registry
 gives; pins and node addresses place nobody; nobody talks to himself. An endpoint that is a whole
-network stands at each part of it that is bound alike, but where a narrower one is.
+network is at home on the one segment whose prefix is the longest that holds all of it; narrower
+segments, other endpoints and node addresses inside it are others' ground, and of the rest it stands
+on each stretch that all tables treat alike. A node's own address stands at the node.
 """
 
 from __future__ import annotations
@@ -13,7 +15,7 @@ from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass, replace
 from itertools import pairwise
 
-from oaktag.core.addresses import Span
+from oaktag.core.addresses import UNJUDGED, Span
 from oaktag.core.assignment import Assignment
 from oaktag.core.bindings import Lookup
 from oaktag.core.groups import Groups
@@ -54,6 +56,9 @@ def place_endpoints(
     segments = network.segments_of([p.address for p in every])
     for place, segment in zip(every, segments, strict=True):
         address = place.address
+        wide = address.end > address.start
+        if wide:
+            segment = network.segment_holding(address)
         if segment is None:
             nowhere.append(place)
             continue
@@ -61,45 +66,71 @@ def place_endpoints(
         if group < 0:
             group = groups.by_tag.get(registry.tag(address.family, address.start), 0)
         node = network.segments[segment].node
-        end = address.end if address.end > address.start else None
         hosts.append(
-            Host(place.endpoint, address.family, address.start, segment, node, group, end=end)
-        )
+            Host(
+                place.endpoint, address.family, address.start, segment, node, group,
+                end=address.end if wide else None,
+            )
+        )  # fmt: skip
     return hosts, nowhere
 
 
 def part_networks(
-    registry: Lookup, tables: Sequence[Lookup], hosts: Sequence[Host]
+    network: Network, registry: Lookup, tables: Sequence[Lookup], hosts: Sequence[Host]
 ) -> Iterator[Host]:
     """All hosts, those that are whole networks as one address for each part that is bound alike.
 
-    A part that a narrower network of an endpoint holds, or its own address, is that endpoint's.
+    Ground of others is left out: narrower segments, other endpoints, addresses of nodes.
     """
     wide = [h for h in hosts if h.end is not None]
-    distinct = list({id(t): t for t in (registry, *tables)}.values()) if wide else []
-    cuts = _cuts(distinct, hosts)
+    if not wide:
+        yield from hosts
+        return
+    distinct = list({id(t): t for t in (registry, *tables)}.values())
+    grounds = {s.name: network.spans[s.name] for s in network.segments.values()}
+    cuts = _cuts(distinct, hosts, [s for of in grounds.values() for s in of])
+    taken = _taken(network, hosts)
     for host in hosts:
         if host.end is None:
             yield host
             continue
-        inner = {h.address for h in hosts if h.end is None and h.family == host.family}
-        narrower = [
-            h for h in wide
+        others = [
+            (h.address, h.end) for h in wide
             if h.end is not None and h.family == host.family and host.address <= h.address
             and h.end <= host.end and h.end - h.address < host.end - host.address
         ]  # fmt: skip
+        others += [
+            (s.start, s.end)
+            for name, of in grounds.items() if name != host.segment
+            for s in of if s.family == host.family
+        ]  # fmt: skip
         stretches = _stretches(Span(host.family, host.address, host.end), cuts[host.family])
         free = [
-            a for a in (_free(low, high, inner) for low, high in stretches)
-            if a is not None and not any(h.address <= a <= (h.end or 0) for h in narrower)
+            a for a in (_free(low, high, taken[host.family]) for low, high in stretches)
+            if a is not None and not any(low <= a <= high for low, high in others)
         ]  # fmt: skip
         alike = zip(*(t.tags(host.family, free).tolist() for t in distinct), strict=True)
         for address in dict(zip(reversed(list(alike)), reversed(free), strict=True)).values():
             yield replace(host, address=address, end=None)
 
 
-def _cuts(tables: Sequence[Lookup], hosts: Sequence[Host] = ()) -> dict[int, list[int]]:
-    """Where any table's bindings, or any endpoint's network, begins or ends, by family."""
+def _taken(network: Network, hosts: Sequence[Host]) -> dict[int, set[int]]:
+    """Addresses of endpoints and of nodes, by family."""
+    taken: dict[int, set[int]] = {4: set(), 6: set()}
+    for host in hosts:
+        if host.end is None:
+            taken[host.family].add(host.address)
+    for node in network.nodes.values():
+        for prefix in node.addresses:
+            taken[prefix.family].add(prefix.start)
+    return taken
+
+
+def _cuts(
+    tables: Sequence[Lookup], hosts: Sequence[Host] = (), spans: Sequence[Span] = ()
+) -> dict[int, list[int]]:
+    """Where any table's bindings, any endpoint's network, any other ground, or what nobody judges
+    begins or ends, by family."""
     cuts: dict[int, set[int]] = {4: set(), 6: set()}
     for table in tables:
         for number in table.winners:
@@ -108,6 +139,8 @@ def _cuts(tables: Sequence[Lookup], hosts: Sequence[Host] = ()) -> dict[int, lis
     for host in hosts:
         if host.end is not None:
             cuts[host.family].update((host.address, host.end + 1))
+    for span in (*spans, *UNJUDGED):
+        cuts[span.family].update((span.start, span.end + 1))
     return {family: sorted(of) for family, of in cuts.items()}
 
 
@@ -122,12 +155,9 @@ def place_unknown(
 
     A stretch ends where any table of bindings changes; one that known addresses fill has nobody.
     """
-    taken: dict[int, set[int]] = {4: set(), 6: set()}
-    for host in known:
-        taken[host.family].add(host.address)
-    for node in network.nodes.values():
-        for prefix in node.addresses:
-            taken[prefix.family].add(prefix.start)
+    if all(s.group is None for s in network.segments.values()):
+        return []
+    taken = _taken(network, known)
     wide = [h for h in known if h.end is not None]
     ordered = _cuts((registry, *tables), wide)
     hosts: list[Host] = []
@@ -137,11 +167,15 @@ def place_unknown(
         for span in network.spans[segment.name]:
             for start, end in _stretches(span, ordered[span.family]):
                 address = _free(start, end, taken[span.family])
-                held = (h for h in wide if h.family == span.family and h.end is not None)
-                if address is not None and not any(h.address <= address <= h.end for h in held):  # type: ignore[operator]
-                    tag = registry.tag(span.family, address)
-                    group = groups.by_tag.get(tag, 0)
-                    hosts.append(Host(-1, span.family, address, segment.name, segment.node, group))
+                if address is None or any(
+                    h.family == span.family and h.address <= address <= h.end
+                    for h in wide
+                    if h.end is not None
+                ):
+                    continue
+                tag = registry.tag(span.family, address)
+                group = groups.by_tag.get(tag, 0)
+                hosts.append(Host(-1, span.family, address, segment.name, segment.node, group))
     return hosts
 
 
@@ -157,31 +191,29 @@ def _free(start: int, end: int, taken: set[int]) -> int | None:
     return address if address <= end else None
 
 
-def node_hosts(groups: Groups, network: Network, registry: Lookup) -> list[Host]:
-    """The own addresses of all nodes that have a point: the word ``points`` as an end."""
+def node_hosts(
+    groups: Groups, network: Network, registry: Lookup, *, points: bool = True
+) -> list[Host]:
+    """The own addresses of all nodes that have a point (the word ``points`` as an end), or of
+    all nodes."""
     return [
         Host(
             -1, a.family, a.start, network.segment_of(a), node.name,
             groups.by_tag.get(registry.tag(a.family, a.start), 0), own=True,
         )
         for node in network.nodes.values()
-        if node.points
+        if node.points or not points
         for a in node.addresses
     ]  # fmt: skip
 
 
-def meet(a: Host, b: Host, network: Network) -> bool:
-    """Whether the two are a pair: one family, two endpoints with two addresses.
+def meet(a: Host, b: Host) -> bool:
+    """Whether the two are a pair: one family, two beings with two addresses.
 
-    Unknown hosts of one segment pair with those of their own group only where that group is the
-    segment's default.
+    Unknown hosts stand for many: those of one group on one segment talk among themselves.
     """
     if a.family != b.family:
         return False
-    if a.segment == b.segment and a.group == b.group and -1 in (a.endpoint, b.endpoint):
-        segment = None if a.segment is None else network.segments[a.segment]
-        if not (a.own or b.own):
-            return segment is not None and segment.group == a.group
-    if a.endpoint == b.endpoint and a.endpoint >= 0:
-        return False
-    return a.address != b.address
+    if a.endpoint < 0 and b.endpoint < 0 and not (a.own or b.own):
+        return True
+    return a.address != b.address and (a.endpoint < 0 or a.endpoint != b.endpoint)

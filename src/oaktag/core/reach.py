@@ -1,31 +1,51 @@
 """Do tags reach every point on every path, and what does the network do where they do not?
 
 Rules kept here (semantics, sections 6 and 8): each (source segment and group) → (destination
-segment and group) and path has a result, a place, reasons and an effect. All enforcing points
-that judge act: a packet passes if each allows it. Where addresses of one group fare differently:
-the weakest result (of several enforced, the one latest on the path), the worst effect.
+segment and group) and path has a result, a place, reasons and an effect. Where addresses of one
+group fare differently: the weakest result (of several enforced, the one latest on the path), the
+worst effect. Above 64 equal paths of one pair, rows are grouped by result.
+
+Rows are made from batches: pairs of units (``population``) and paths, walked at once (``walks``).
 """
 
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Mapping, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, field, replace
 from functools import cached_property
-from typing import Literal, NamedTuple
+from typing import Any, Literal, NamedTuple
+
+import numpy as np
+from numpy.typing import NDArray
 
 from oaktag.core.bindings import Lookup
-from oaktag.core.classes import Class, classes
-from oaktag.core.judging import Judge, Sight, fault, frame_arrives, seen_source
+from oaktag.core.crowd import Crowd
+from oaktag.core.effects import EFFECTS, Effect, Effects, MatrixBook, Member, Outcome, either
+from oaktag.core.judging import (
+    Book,
+    Judge,
+    Meeting,
+    Points,
+    View,
+    dropping,
+    judges_on,
+    meetings,
+)
 from oaktag.core.knowledge import Knowledge
 from oaktag.core.matrix import Matrix
 from oaktag.core.network import Network
-from oaktag.core.paths import Path, Paths
-from oaktag.core.placement import Host, meet
+from oaktag.core.packets import Region
+from oaktag.core.paths import MOST_PATHS, Path, Paths
+from oaktag.core.pathtree import PathTrees, Tree
+from oaktag.core.placement import Host
+from oaktag.core.population import Class, Company, Side, classes, company
+from oaktag.core.ranges import spread
+from oaktag.core.walks import NONE, Done, Walks
 
+Ints = NDArray[np.int64]
+Flags = NDArray[np.bool_]
 Result = Literal["enforced", "observed", "unenforced", "unconnected"]
-Effect = Literal["exact", "leak", "break"]
-MOST_PATHS = 64
-_WEAKEST_FIRST = ("unenforced", "observed", "enforced")
+RESULTS: tuple[Result, ...] = ("unenforced", "observed", "enforced")
 
 
 class Reason(NamedTuple):
@@ -39,10 +59,12 @@ class Reason(NamedTuple):
 class Flow:
     """One row of reach.
 
-    ``leaks`` and ``breaks`` are masks of atoms by family; ``path`` is None where the ends are not
-    connected; ``open_for_answers`` says that stateless points let denied packets pass as answers
-    to what is allowed the other way; ``ways`` counts the paths that a grouped row stands for;
-    ``amiss`` holds, of a row that is enforced or observed, what enforcing points see wrongly.
+    ``leaks`` and ``breaks`` are masks of atoms by family, ``unanswered`` regions of packets that
+    arrive and whose answers are dropped; ``path`` is None where the ends are not connected;
+    ``open_for_answers`` says that stateless points let denied packets pass as answers to what is
+    allowed the other way; ``ways`` counts the paths that a grouped row stands for; ``amiss`` holds
+    what a row's effect comes from, where that is no reason why it is not enforced: what enforcing
+    points see wrongly, and who drops answers.
     """
 
     source: tuple[str, int]
@@ -56,18 +78,28 @@ class Flow:
     open_for_answers: bool = False
     ways: int = 1
     amiss: tuple[Reason, ...] = ()
+    unanswered: tuple[Region, ...] = ()
 
     @property
     def causes(self) -> tuple[Reason, ...]:
-        """What a leak or a break comes from: its reasons, or what is amiss though enforced."""
-        return self.reasons or self.amiss
+        """What its effect comes from."""
+        if self.effect == "one-way":
+            return tuple(r for r in self.amiss if r.why == "answer-dropped")
+        return self.reasons or tuple(r for r in self.amiss if r.why != "answer-dropped")
 
     @property
     def effect(self) -> Effect:
         """What the network does, against what the matrix says of the true groups."""
         if any(self.leaks.values()):
             return "leak"
-        return "break" if any(self.breaks.values()) else "exact"
+        if any(self.breaks.values()):
+            return "break"
+        return "one-way" if self.unanswered else "exact"
+
+    @property
+    def cut_off(self) -> bool:
+        """Whether nothing joins its ends."""
+        return self.path is None
 
 
 class State:
@@ -79,11 +111,10 @@ class State:
         paths: its least-cost paths.
         knowledge: what each node knows.
         judges: point id → its list; points that are off are left out.
-        memo: rows by all that they depend on, shared by states of one matrix whose nodes and
-            points are the same where both have them.
+        tables: more tables of bindings by which hosts shall be told apart.
 
     Attributes:
-        watching: the nodes that mark, or have a point that counts.
+        tags: the tags that somebody is known by, groups' first; ``wrongs`` are places in it.
     """
 
     def __init__(
@@ -93,228 +124,620 @@ class State:
         paths: Paths,
         knowledge: Knowledge,
         judges: Mapping[str, Judge],
-        memo: dict[tuple[object, ...], Flow] | None = None,
+        tables: Iterable[Lookup] = (),
     ) -> None:
-        self.memo = {} if memo is None else memo
         self.matrix = matrix
         self.network = network
         self.paths = paths
         self.knowledge = knowledge
         self.judges = {i: j for i, j in judges.items() if j.point.mode != "off"}
-        self._alike: dict[tuple[str, str], list[tuple[Path, int]]] = {}
-        self.watching = [
-            name
-            for name, node in network.nodes.items()
-            if node.marks or any(p.id in self.judges for p in node.points)
-        ]
+        self._more = tuple(tables)
+        self.tags = matrix.groups.tags.tolist()
+        self._place = {tag: n for n, tag in enumerate(self.tags)}
+        self.wrongs: list[int] = []
+        self._wrong: dict[int, int] = {}
+        self.segment_numbers = {name: n for n, name in enumerate(network.segments)}
+        self._held = [j for j in self.judges.values() if j.held]
+        self.books = {j.point.id: n + 1 for n, j in enumerate(self._held)}
+        #: Lists that were read back may differ in every cell: then each group is a unit.
+        self.by_group = bool(self._held)
+
+    @cached_property
+    def held_books(self) -> dict[int, Any]:
+        """The books of lists that were read back."""
+        return {n + 1: j.book_of(self.tags) for n, j in enumerate(self._held)}  # type: ignore[attr-defined]
+
+    @cached_property
+    def _seats(self) -> dict[str, tuple[Lookup, Lookup]]:
+        return {
+            name: judge.tables(self.knowledge.at(judge.point.node))
+            for name, judge in self.judges.items()
+        }
 
     @cached_property
     def tables(self) -> list[Lookup]:
-        """What the watching nodes know, each table once."""
-        return list({id(t): t for t in map(self.knowledge.at, self.watching)}.values())
+        """All tables by which points and marking nodes go, each once."""
+        network = self.network
+        marking = [self.knowledge.at(n.name) for n in network.nodes.values() if n.marks]
+        every = [t for pair in self._seats.values() for t in pair]
+        found = list({id(t): t for t in (*every, *marking, *self._more)}.values())
+        known = set(self.tags)
+        for table in found:
+            for tag in sorted({b.tag for b in table.bindings} - known):
+                known.add(tag)
+                self._place[tag] = len(self.tags)
+                self.tags.append(tag)
+        return found
+
+    @cached_property
+    def _table_number(self) -> dict[int, int]:
+        return {id(table): n for n, table in enumerate(self.tables)}
 
     @cached_property
     def table_of(self) -> dict[str, int]:
-        """The number of each watching node's table."""
-        number = {id(table): n for n, table in enumerate(self.tables)}
-        return {node: number[id(self.knowledge.at(node))] for node in self.watching}
+        """The number of the table by which each marking node marks."""
+        return {
+            n.name: self._table_number[id(self.knowledge.at(n.name))]
+            for n in self.network.nodes.values()
+            if n.marks
+        }
+
+    @cached_property
+    def tables_of(self) -> dict[str, tuple[int, int]]:
+        """The numbers of the tables by which each point sees sources and destinations."""
+        return {
+            name: (self._table_number[id(a)], self._table_number[id(b)])
+            for name, (a, b) in self._seats.items()
+        }
+
+    def wrong(self, tag: int) -> int:
+        """The number of a tag that somebody is wrongly known by."""
+        if tag not in self._wrong:
+            self._wrong[tag] = len(self.wrongs)
+            self.wrongs.append(self._place[tag])
+        return self._wrong[tag]
 
     def classes(self, hosts: Iterable[Host]) -> list[Class]:
-        """Hosts that fare alike; the tags of each by ``table_of``."""
-        return classes(hosts, self.tables)
+        """Hosts that fare alike; the tags of each by ``tables``."""
+        marks = [t for j in self._held for t in j.marks]  # type: ignore[attr-defined]
+        return classes(hosts, [*self.tables, *marks])
 
     def flows(self, sources: Iterable[Host], destinations: Iterable[Host]) -> Iterator[Flow]:
         """Every row between the hosts, in order of segments, groups and paths."""
-        yield from self.rows(self.classes(sources), self.classes(destinations))
+        ones = list(sources)
+        twos = ones if destinations is sources else list(destinations)
+        held = self.classes(ones)
+        yield from self.rows(held, held if twos is ones else self.classes(twos))
 
     def rows(self, sources: Sequence[Class], destinations: Sequence[Class]) -> Iterator[Flow]:
         """Every row between some classes, in order of segments, groups and paths."""
-        merged: dict[tuple[object, ...], Flow] = {}
-        for a, a_tags, a_all in sources:
-            for b, b_tags, b_all in destinations:
-                if not any(meet(x, y, self.network) for x in a_all for y in b_all):
-                    continue
-                for path, ways in self.ways_of(a, b):
-                    way = None if path is None else (path.nodes, tuple(k.name for k in path.links))
-                    flow = self.row(a, a_tags, b, b_tags, path)
-                    flow = flow if ways == 1 else replace(flow, ways=ways)
-                    key = (flow.source, flow.destination, way)
-                    merged[key] = weaker(merged[key], flow) if key in merged else flow
-        yield from _grouped(list(merged.values()))
+        found = list(Reach(self, sources, destinations).flows())
+        yield from sorted(found, key=_order)
 
-    def paths_of(self, a: Host, b: Host) -> Iterator[Path | None]:
-        """The paths of ``ways_of`` without their numbers."""
-        return (path for path, _ in self.ways_of(a, b))
-
-    def ways_of(self, a: Host, b: Host) -> Iterator[tuple[Path | None, int]]:
-        """All paths between two hosts, each with 1, or None alone where there is none; of more
-        than 64 one for all that meet the same points with the same frames, and how many."""
-        count = self.paths.count(a.node, b.node)
-        if a.segment == b.segment and a.segment is not None and not b.own:
-            yield Path((a.node,)), 1
-        elif not count:
-            yield None, 1
-        elif count <= MOST_PATHS:
-            yield from ((path, 1) for path in self.paths.between(a.node, b.node))
-        else:
-            if (a.node, b.node) not in self._alike:
-                self._alike[a.node, b.node] = self._alike_paths(a.node, b.node)
-            yield from self._alike[a.node, b.node]
-
-    def _alike_paths(self, source: str, destination: str) -> list[tuple[Path, int]]:
-        """One path for all that are alike, node by node from the source outward."""
-        nodes, paths = self.network.nodes, self.paths
-        out, back = paths.costs(source), paths.costs(destination)
-        total = out[paths.number[destination]]
-        order = sorted(
-            (float(out[n]), n, name)
-            for name, n in paths.number.items()
-            if out[n] + back[n] == total
-        )
-        judging = {j.point.node for j in self.judges.values()}
-        # For each node: (does a frame arrive, what was met so far) → (a path, how many).
-        held: dict[str, dict[tuple[bool, tuple[tuple[str, bool], ...]], tuple[Path, int]]] = {
-            source: {(nodes[source].marks, ()): (Path((source,)), 1)}
-        }
-        for _, _, name in order[1:]:
-            here = held.setdefault(name, {})
-            for before, link in paths.before(source, name):
-                carries = link.carries and (before == source or nodes[before].carries)
-                for (arrived, met), (path, ways) in held[before].items():
-                    arrives = arrived and carries
-                    seen = (*met, (name, arrives)) if name in judging else met
-                    known = here.get((arrives, seen))
-                    if known is None:
-                        path = Path((*path.nodes, name), (*path.links, link))
-                        here[arrives, seen] = path, ways
-                    else:
-                        here[arrives, seen] = known[0], known[1] + ways
-        return list(held[destination].values())
-
-    def row(
-        self,
-        a: Host,
-        a_tags: Sequence[int],
-        b: Host,
-        b_tags: Sequence[int],
-        path: Path | None,
-    ) -> Flow:
-        """The row of two classes, judged once for all that are alike in everything that counts."""
-        way = None if path is None else (path.nodes, tuple(k.name for k in path.links))
-        tables = () if path is None else [self.table_of.get(n) for n in path.nodes]
-        seen = tuple(None if t is None else (a_tags[t], b_tags[t]) for t in tables)
-        on = () if path is None else tuple(j.point.id for _, j in self.judges_on(path))
-        key = (
-            a.family, a.segment, a.node, a.group, a.own, b.segment, b.node, b.group, b.own, way,
-            seen, on,
-        )  # fmt: skip
-        if key not in self.memo:
-            self.memo[key] = self._judge(a, a_tags, b, b_tags, path)
-        return self.memo[key]
-
-    def _judge(
-        self, a: Host, a_tags: Sequence[int], b: Host, b_tags: Sequence[int], path: Path | None
-    ) -> Flow:
-        ends = (a.segment or a.node, a.group), (b.segment or b.node, b.group)
-        if path is None:
-            return Flow(*ends, None, "unconnected", None, (), {}, {})
-        groups, atoms = self.matrix.groups, self.matrix.atoms
-        true = groups.tag(a.group), groups.tag(b.group)
-        passes = by_cells = atoms.full
-        reasons: list[Reason] = []
-        amiss: list[Reason] = []
-        enforced = observed = None
-        met = False
-        for hop, judge in self.judges_on(path):
-            met = True
-            point, node = judge.point, path.nodes[hop]
-            why = point.direction(a.segment, b.segment)
-            if not point.own and any(h.own and h.node == node for h in (a, b)):
-                why = "direction"
-            if why is None:
-                arrives, table = frame_arrives(path, hop, self.network), self.table_of[node]
-                frame = a_tags[self.table_of[path.nodes[0]]] if arrives else 0
-                sight = Sight(seen_source(point, frame, a_tags[table]), b_tags[table])
-                why = fault(sight, *true, judge.holds(sight))
-                if point.mode == "enforce":
-                    passes &= judge.allowed(sight)
-                    by_cells &= judge.opening(sight)
-                    amiss += [Reason(node, why)] if why else []
-            if why is not None:
-                reasons.append(Reason(node, why))
-            elif point.mode == "enforce":
-                enforced = node if enforced is None else enforced
-            else:
-                observed = node if observed is None else observed
-        if not met:
-            reasons.append(Reason(None, "no-point"))
-        should, back = (
-            self.matrix.forms[int(self.matrix.action_form[cell])]
-            for cell in ((a.group, b.group), (b.group, a.group))
-        )
-        family = atoms.of_family(a.family)
-        answers = passes & ~by_cells & ~should & family
-        answers &= atoms.exchanged(back) if answers else 0
-        leaks = {a.family: passes & ~should & ~answers & family}
-        breaks = {a.family: should & ~passes & family}
-        result: Result = "observed" if enforced is None else "enforced"
-        at = observed if enforced is None else enforced
-        if at is None:
-            result, amiss = "unenforced", []
-        return Flow(
-            *ends, path, result, at, () if at else tuple(reasons), leaks, breaks, bool(answers),
-            amiss=tuple(amiss),
-        )  # fmt: skip
+    def meetings(self, a: Class, b: Class, path: Path) -> Iterator[Meeting]:
+        """What each point on a path sees of packets between two classes."""
+        return meetings(self, a, b, path)
 
     def judges_on(self, path: Path) -> Iterator[tuple[int, Judge]]:
         """The points on a path that count, each with its hop."""
-        for hop, name in enumerate(path.nodes):
-            for point in self.network.nodes[name].points:
-                if point.id in self.judges:
-                    yield hop, self.judges[point.id]
+        return judges_on(self, path)
+
+    def paths_of(self, a: Class, b: Class) -> Iterator[Path | None]:
+        """All paths between two classes, or None alone where there is none; of more than 64 one for
+        all that come to the same."""
+        return (path for path, _ in self.ways_of(a, b))
+
+    def ways_of(self, a: Class, b: Class) -> Iterator[tuple[Path | None, int]]:
+        """The same, each with the number of paths that it stands for."""
+        ends = a.host.node, b.host.node
+        count = self.paths.count(*ends)
+        if inside(a.host, b.host):
+            yield Path((ends[0],)), 1
+        elif not count:
+            yield None, 1
+        elif count <= MOST_PATHS:
+            yield from ((path, 1) for path in self.paths.between(*ends))
+        else:
+            found = Crowd(self, *ends).rows(Reach(self, [a], [b]), [(0, 0)])
+            yield from ((path, ways) for path, _, ways, _ in found)
 
 
-def weaker(a: Flow, b: Flow) -> Flow:
-    """One row for two: the weakest result, the packets of both."""
-
-    def strength(flow: Flow) -> tuple[int, int, int]:
-        if flow.path is None:
-            return 0, 0, 0
-        result = _WEAKEST_FIRST.index(flow.result)
-        late = flow.path.nodes.index(flow.at) if flow.at is not None else 0
-        return result, ("leak", "break", "exact").index(flow.effect) if result == 0 else 0, -late
-
-    weak = min(a, b, key=strength)
-    return replace(
-        weak, leaks=_either(a.leaks, b.leaks), breaks=_either(a.breaks, b.breaks),
-        open_for_answers=a.open_for_answers or b.open_for_answers,
-    )  # fmt: skip
+def inside(a: Host, b: Host) -> bool:
+    """Whether packets between two hosts stay inside one segment."""
+    return a.segment is not None and a.segment == b.segment and not (a.own or b.own)
 
 
-def _either(a: Mapping[int, int], b: Mapping[int, int]) -> dict[int, int]:
-    return {family: a.get(family, 0) | b.get(family, 0) for family in sorted({*a, *b})}
+def _order(flow: Flow) -> tuple[object, ...]:
+    way = () if flow.path is None else (flow.path.nodes, tuple(k.name for k in flow.path.links))
+    return flow.source, flow.destination, way, flow.result, flow.at or ""
 
 
-def _grouped(flows: Sequence[Flow]) -> Iterator[Flow]:
-    """Rows as they are; above 64 equal paths of one pair, one for each result."""
-    by_pair: dict[tuple[object, object], list[Flow]] = {}
-    for flow in flows:
-        by_pair.setdefault((flow.source, flow.destination), []).append(flow)
-    for pair in sorted(by_pair, key=str):
-        rows = by_pair[pair]
-        if sum(flow.ways for flow in rows) <= MOST_PATHS:
-            yield from rows
-            continue
+@dataclass(slots=True)
+class Batch:
+    """Rows of one source unit: arrays of shape [rows].
+
+    ``entry`` is the path in ``tree`` (-1: not connected), ``unit`` the destination's unit, ``mix``
+    how its members fare, which stand from ``first`` on in the columns of ``members``; ``elements``
+    are these members' elements of source and destination.
+    """
+
+    block: int
+    source: int
+    tree: Tree
+    entry: Ints
+    unit: Ints
+    mix: Ints
+    first: Ints
+    result: Ints
+    members: Done
+    elements: tuple[Ints, Ints]
+    #: What more than 64 paths come to, and the destination's unit.
+    crowded: list[tuple[list[Any], int]] = field(default_factory=list)
+
+
+class Between(NamedTuple):
+    """What becomes of packets between two classes on one path, or on several alike."""
+
+    a: Class
+    b: Class
+    path: Path
+    outcome: Outcome
+
+
+class Reach:
+    """All rows between two sides.
+
+    Args:
+        state: the network.
+        sources, destinations: classes of hosts, by ``state.classes``.
+        trees: of its paths, if there are some already.
+    """
+
+    def __init__(
+        self,
+        state: State,
+        sources: Sequence[Class],
+        destinations: Sequence[Class],
+        trees: PathTrees | None = None,
+    ) -> None:
+        self.state = state
+        self.company: Company = company(sources, destinations)
+        alone = self.company.alone
+        if sources is destinations:
+            both = alone[0] | alone[1]
+            self.one = self.two = Side(state, sources, both)
+        else:
+            self.one = Side(state, sources, alone[0])
+            self.two = Side(state, destinations, alone[1])
+        books: list[Book] = [MatrixBook(state.matrix), *state.held_books.values()]
+        self.effects = Effects(state.matrix, books, state.wrongs)
+        self.points = Points(state, (self.one, self.two), self.effects.cuts)
+        self.trees = trees or PathTrees(state.network, state.paths)
+        self.view = self.viewed(state)
+        self.walks = Walks(self.points, self.effects, self.trees, self.view)
+        self._said: dict[tuple[int, int, int], tuple[Any, ...]] = {}
+
+    def viewed(self, state: State, lost: str | None = None) -> View:
+        """By which tables points and frames go in a state of the same nodes and points."""
+        tables = self.state.tables
+        places = {id(t): n for n, t in enumerate(tables)}
+        pairs = [j.tables(state.knowledge.at(j.point.node)) for j in self.points.every]
+        source = np.array([places[id(a)] for a, _ in pairs], dtype=np.int64)
+        target = np.array([places[id(b)] for _, b in pairs], dtype=np.int64)
+        of_node = np.array(
+            [
+                places[id(state.knowledge.at(n.name))] if n.marks else -1
+                for n in state.network.nodes.values()
+            ],
+            dtype=np.int64,
+        )
+        frames = []
+        for side in (self.one, self.two):
+            table = np.where(side.node >= 0, of_node[side.node], -1)
+            rows = np.arange(len(side.hosts))
+            seen = side.seen[rows, table] if len(tables) else np.zeros(len(rows), np.int64)
+            frames.append(np.where(table >= 0, seen, 0))
+        gone = -1 if lost is None else self.points.number[lost]
+        return View(source, target, (frames[0], frames[1]), gone)
+
+    # -- batches ---------------------------------------------------------------------------------
+
+    def batches(self) -> Iterator[Batch]:
+        """All rows, unit by unit of the sources."""
+        nodes = {
+            int(self.one.node[e])
+            for mine in self.one.units
+            for u in mine
+            for e in self.one.of_unit[u][:1]
+        }
+        self.trees.prepare(np.array(sorted(nodes), dtype=np.int64))
+        tree: Tree | None = None
+        at = ""
+        for number, block in enumerate(self.one.blocks):
+            if tree is None or block[0] != at:
+                tree, at = self.trees.tree(block[0]), block[0]
+                ends = _Ends(self, tree)
+            for unit in self.one.units[number]:
+                yield self._batch(number, unit, tree, ends)
+
+    def _batch(self, block: int, unit: int, tree: Tree, ends: _Ends) -> Batch:
+        parts = [self._element(es, tree, ends) for es in self.one.of_unit[unit]]
+        entry, ones, twos = (np.concatenate([p[n] for p in parts]) for n in range(3))
+        done = Done(*(np.concatenate(c) for c in zip(*(p[3] for p in parts), strict=True)))
+        back = np.concatenate([p[4] for p in parts])
+        two = self.two
+        key = entry * len(two.held) + two.unit[twos]
+        order = np.argsort(key, kind="stable")
+        key, done, back = key[order], done.at(order), back[order]
+        ones, twos = ones[order], twos[order]
+        fresh = np.concatenate([[True], key[1:] != key[:-1]])[: len(key)]
+        first = np.flatnonzero(fresh)
+        count = np.diff(np.concatenate([first, [len(key)]]))
+        rows, units = np.divmod(key[first], max(len(two.held), 1))
+        mix, result = self._mixed(first, count, done, back, self.one.family[ones])
+        loose = self._unconnected(unit, tree)
+        if len(loose):
+            none = np.full(len(loose), NONE, dtype=np.int64)
+            rows, units = np.concatenate([rows, none]), np.concatenate([units, loose])
+            mix, first = np.concatenate([mix, none]), np.concatenate([first, none])
+            result = np.concatenate([result, none])
+        crowded = self._crowded(unit, tree) if tree.many.any() else []
+        return Batch(
+            block, unit, tree, rows, units, mix, first, result, done, (ones, twos), crowded
+        )
+
+    def _element(self, es: int, tree: Tree, ends: _Ends) -> tuple[Ints, Ints, Ints, Done, Ints]:
+        """All paths from one element: entries, elements on both sides, and what is done."""
+        family = int(self.one.family[es])
+        entry, twos = ends.of(family)
+        ones = np.full(len(entry), es)
+        if self.company.apart:
+            kept = self._meeting(ones, twos)
+            entry, twos, ones = entry[kept], twos[kept], ones[kept]
+        asked = self._asked(es, tree, entry, twos, ends)
+        done = self.walks.down(tree, es, self.two.nobody).at(entry)
+        strangers = self.two.untagged[twos] & ~asked
+        if strangers.any():
+            other = self.walks.down(tree, es, self.two.stranger).at(entry)
+            done = Done(*(np.where(strangers, b, a) for a, b in zip(done, other, strict=True)))
+        back = np.zeros(len(entry), dtype=np.int64)
+        some = np.flatnonzero(asked)
+        if len(some):
+            walked = self.walks.up(tree, entry[some], ones[some], twos[some])
+            for column, fresh in zip(done, walked, strict=True):
+                column[some] = fresh
+        some = some[ends.answered[entry[some]]]
+        if len(some):
+            back[some] = self.walks.back(tree, entry[some], ones[some], twos[some])
+        return entry, ones, twos, done, back
+
+    def _asked(self, es: int, tree: Tree, entry: Ints, twos: Ints, ends: _Ends) -> Flags:
+        """Which pairs must be walked by themselves."""
+        bits, some = ends.met
+        asked = (bits[entry] & self.two.bits[twos]).any(axis=1)
+        asked |= some[entry] | (entry < ends.roots)
+        # Who may be dropped on some way back: a point there judges toward the source.
+        cutting = np.zeros(len(self.trees.names), dtype=np.bool_)
+        if len(self.points.every):
+            cutting[self.points.node[self.points.may_cut(self.view, 1, es)]] = True
+        if cutting.any():
+            passed = cutting[tree.node]
+            for low, high in zip(tree.levels[1:-1], tree.levels[2:], strict=True):
+                passed[low:high] |= passed[tree.parent[low:high]]
+            passed &= ends.answered
+            end = tree.root * len(self.trees.names) + tree.node
+            touched = np.zeros(int(end.max()) + 1, dtype=np.bool_)
+            touched[end[passed]] = True
+            asked |= touched[end][entry]
+        return asked
+
+    def _meeting(self, ones: Ints, twos: Ints) -> Flags:
+        """Which pairs of elements have two classes that meet."""
+        kept = np.ones(len(ones), dtype=np.bool_)
+        for n in np.flatnonzero(self._lonely_pairs(ones, twos)).tolist():
+            kept[n] = False
+        return kept
+
+    def _lonely_pairs(self, ones: Ints, twos: Ints) -> Flags:
+        lonely = np.zeros(len(ones), dtype=np.bool_)
+        pairs = self._apart_elements
+        if pairs.size:
+            lonely = np.isin(ones * len(self.two.hosts) + twos, pairs)
+        return lonely
+
+    @cached_property
+    def _apart_elements(self) -> Ints:
+        """Pairs of elements of one class each which do not meet."""
+        places = []
+        for side in (self.one, self.two):
+            place: dict[int, int] = {}
+            for held in side.held:
+                if len(held) == 1:
+                    for by_element in held.values():
+                        for element, mine in by_element.items():
+                            if len(mine) == 1:
+                                place[mine[0]] = element
+            places.append(place)
+        found = [
+            places[0][a] * len(self.two.hosts) + places[1][b]
+            for a, b in self.company.apart
+            if a in places[0] and b in places[1] and not self._is_lonely(a)
+        ]
+        return np.array(sorted(found), dtype=np.int64)
+
+    def _is_lonely(self, number: int) -> bool:
+        h = self.one.every[number].host
+        return ((h.node, h.segment, h.own), h.group) in self.company.lonely
+
+    def _mixed(
+        self, first: Ints, count: Ints, done: Done, back: Ints, family: Ints
+    ) -> tuple[Ints, Ints]:
+        """The number of the mix of each row, and its result: the weakest of its members."""
+        if not len(first):
+            return first, first
+        result = np.minimum.reduceat(done.result, first)
+        weakest = done.result == np.repeat(result, count)
+        late = np.where(weakest, done.hop, -2)
+        weakest &= late == np.repeat(np.maximum.reduceat(late, first), count)
+        width = int(back.max()) + 1
+        code = ((done.out * width + back) * 2 + (family == 6)) * 2 + weakest
+        distinct, code = np.unique(code, return_inverse=True)
+        members = [
+            Member(6 if rest % 2 else 4, rest // 2 // width, rest // 2 % width, bool(n % 2))
+            for n in distinct.tolist()
+            for rest in (n // 2,)
+        ]
+        most = int(count.max())
+        columns = np.full((len(first), most), -1, dtype=np.int64)
+        for nth in range(most):
+            has = count > nth
+            columns[has, nth] = code[first[has] + nth]
+        if most == 1:
+            kinds, inverse = np.unique(columns[:, 0], return_inverse=True)
+            kinds = kinds[:, None]
+        else:
+            kinds, inverse = np.unique(columns, axis=0, return_inverse=True)
+        numbers = np.array(
+            [self.effects.mix(tuple(members[m] for m in row if m >= 0)) for row in kinds.tolist()],
+            dtype=np.int64,
+        )
+        return numbers[inverse.ravel()], result
+
+    def _unconnected(self, unit: int, tree: Tree) -> Ints:
+        """Units that nothing joins with one."""
+        two = self.two
+        reached = np.zeros(len(self.trees.names), dtype=np.bool_)
+        reached[tree.node] = True
+        mine = sorted({int(self.one.family[e]) for e in self.one.of_unit[unit]})
+        far = ~reached[two.node[: two.count]] & np.isin(two.family[: two.count], mine)
+        if self.company.apart and far.any():
+            some = np.flatnonzero(far)
+            kept = np.zeros(len(some), dtype=np.bool_)
+            for es in self.one.of_unit[unit]:
+                alike = self.two.family[some] == self.one.family[es]
+                kept |= alike & ~self._lonely_pairs(np.full(len(some), es), some)
+            far[some[~kept]] = False
+        found: Ints = np.unique(two.unit[far])
+        return found
+
+    def _crowded(self, unit: int, tree: Tree) -> list[tuple[list[Any], int]]:
+        """What more than 64 paths come to, by the destination's unit."""
+        two = self.two
+        many = np.zeros(len(self.trees.names), dtype=np.bool_)
+        many[tree.node[tree.many]] = True
+        rows: list[tuple[list[Any], int]] = []
+        for other in np.unique(two.unit[many[two.node[: two.count]]]).tolist():
+            pairs = [
+                (es, ed)
+                for es in self.one.of_unit[unit]
+                for ed in two.of_unit[other]
+                if self.one.family[es] == two.family[ed]
+                and not self._lonely_pairs(np.array([es]), np.array([ed])).any()
+            ]
+            if pairs:
+                ends = (
+                    self.one.blocks[int(self.one.block[unit])][0],
+                    two.blocks[int(two.block[other])][0],
+                )
+                rows.append((Crowd(self.state, *ends).rows(self, pairs), other))
+        return rows
+
+    def grouped(self, batch: Batch) -> Iterator[Flow]:
+        """Rows over more than 64 paths, grouped by result."""
+        for found, other in batch.crowded:
+            for g, h in self.pairs(batch.source, other):
+                yield from self._grouped(found, g, h)
+
+    def _grouped(self, found: list[Any], g: int, h: int) -> Iterator[Flow]:
         alike: dict[object, Flow] = {}
-        for flow in rows:
-            key = (flow.result, flow.at, flow.causes, flow.effect)
+        for done in found:
+            flow = self._row(g, h, *done)
+            key = flow.result, flow.at, flow.causes[-1:], flow.effect
             known = alike.get(key)
-            if known is None:
-                alike[key] = flow
-            else:
-                alike[key] = replace(
-                    known, ways=known.ways + flow.ways, leaks=_either(known.leaks, flow.leaks),
-                    breaks=_either(known.breaks, flow.breaks),
-                    open_for_answers=known.open_for_answers or flow.open_for_answers,
-                )  # fmt: skip
+            alike[key] = flow if known is None else replace(
+                known, ways=known.ways + flow.ways, leaks=either(known.leaks, flow.leaks),
+                breaks=either(known.breaks, flow.breaks),
+                unanswered=tuple(dict.fromkeys((*known.unanswered, *flow.unanswered))),
+                open_for_answers=known.open_for_answers or flow.open_for_answers,
+            )  # fmt: skip
         yield from alike.values()
+
+    # -- rows ------------------------------------------------------------------------------------
+
+    def pairs(self, unit: int, other: int) -> list[tuple[int, int]]:
+        """The groups of two units that are a row together."""
+        block = self.one.blocks[int(self.one.block[unit])]
+        same = block == self.two.blocks[int(self.two.block[other])]
+        return [
+            (g, h)
+            for g in self.one.groups[unit].tolist()
+            for h in self.two.groups[other].tolist()
+            if not (same and g == h and (block, g) in self.company.lonely)
+        ]
+
+    def flows(self) -> Iterator[Flow]:
+        """Every row."""
+        for batch in self.batches():
+            yield from self.grouped(batch)
+            yield from self.rows(batch)
+
+    def by_class(self) -> Iterator[Between]:
+        """What becomes of packets between every two classes, on every path."""
+        for batch in self.batches():
+            for n in np.flatnonzero(batch.entry >= 0).tolist():
+                path = self.trees.path(batch.tree, int(batch.entry[n]))
+                yield from self._classes(
+                    batch, int(batch.unit[n]), path, self._members(batch, n, path)
+                )
+            for found, other in batch.crowded:
+                for path, members, *_ in found:
+                    yield from self._classes(batch, other, path, members)
+
+    def _classes(
+        self, batch: Batch, other: int, path: Path, members: Sequence[Any]
+    ) -> Iterator[Between]:
+        for g, h in self.pairs(batch.source, other):
+            for member, es, ed, *_ in members:
+                outcome = self.effects.outcome(member, g, h)
+                for a in self.one.classes_of(es, g):
+                    for b in self.two.classes_of(ed, h):
+                        yield Between(a, b, path, outcome)
+
+    def rows(self, batch: Batch, only: Sequence[int] | None = None) -> Iterator[Flow]:
+        """The rows of a batch, or of some places in it."""
+        self._said.clear()
+        for n in range(len(batch.entry)) if only is None else only:
+            yield from self.chosen(batch, n, self.pairs(batch.source, int(batch.unit[n])))
+
+    def chosen(self, batch: Batch, n: int, pairs: Sequence[tuple[int, int]]) -> Iterator[Flow]:
+        """The rows of one place in a batch, between some groups."""
+        path, members = None, []
+        if batch.entry[n] >= 0:
+            path = self.trees.path(batch.tree, int(batch.entry[n]))
+            members = self._members(batch, n, path)
+        for g, h in pairs:
+            yield self._row(g, h, path, members, 1, (batch.source, int(batch.unit[n])))
+
+    def _members(
+        self, batch: Batch, n: int, path: Path
+    ) -> list[tuple[Member, int, int, Result, str | None]]:
+        """The members of one place in a batch: elements, and result and place of each."""
+        found: list[tuple[Member, int, int, Result, str | None]] = []
+        for place, member in enumerate(self.effects.mixes[int(batch.mix[n])]):
+            m = int(batch.first[n]) + place
+            hop = int(batch.members.hop[m])
+            result = RESULTS[int(batch.members.result[m])]
+            es, ed = (int(side[m]) for side in batch.elements)
+            found.append((member, es, ed, result, path.nodes[hop] if hop >= 0 else None))
+        return found
+
+    def _row(
+        self,
+        g: int,
+        h: int,
+        path: Path | None,
+        members: Sequence[tuple[Member, int, int, Result, str | None]],
+        ways: int,
+        units: tuple[int, int],
+    ) -> Flow:
+        blocks = [
+            side.blocks[int(side.block[u])]
+            for side, u in zip((self.one, self.two), units, strict=True)
+        ]
+        source, destination = ((b[1] or b[0], x) for b, x in zip(blocks, (g, h), strict=True))
+        if path is None:
+            return Flow(source, destination, None, "unconnected", None, (), {}, {}, ways=ways)
+        outcomes = [self.effects.outcome(m, g, h) for m, *_ in members]
+        best = max(
+            (n for n, m in enumerate(members) if m[0].counts),
+            key=lambda n: (outcomes[n].code, -n),
+        )
+        worst = max(o.code for o in outcomes)
+        blamed = (
+            best
+            if outcomes[best].code == worst
+            else max(range(len(members)), key=lambda n: (outcomes[n].code, -n))
+        )
+        _, es, ed, result, at = members[best]
+        reasons, amiss = self._told(path, es, ed, g, h)
+        if result != "unenforced":
+            reasons = ()
+        else:
+            amiss = ()
+        if EFFECTS[worst] == "one-way":
+            _, es, ed, *_ = members[blamed]
+            amiss = (*amiss, *self._droppers(path, es, ed, g, h, outcomes[blamed].unanswered))
+        leaks: dict[int, int] = {}
+        breaks: dict[int, int] = {}
+        unanswered: dict[Region, None] = {}
+        for (member, *_), outcome in zip(members, outcomes, strict=True):
+            leaks[member.family] = leaks.get(member.family, 0) | outcome.leaks
+            breaks[member.family] = breaks.get(member.family, 0) | outcome.breaks
+            unanswered.update(dict.fromkeys(outcome.unanswered))
+        return Flow(
+            source, destination, path, result, at, reasons, leaks, breaks,
+            any(o.open_for_answers for o in outcomes), ways, amiss, tuple(unanswered),
+        )  # fmt: skip
+
+    def _told(
+        self, path: Path, es: int, ed: int, g: int, h: int
+    ) -> tuple[tuple[Reason, ...], tuple[Reason, ...]]:
+        """Why a row is not enforced, and what is amiss at points that enforce."""
+        # What is told is the same for all groups of a unit; the path is kept, for its identity.
+        key = id(path), es, ed
+        if key not in self._said:
+            a, b = self.one.classes_of(es, g)[0], self.two.classes_of(ed, h)[0]
+            reasons: list[Reason] = []
+            amiss: list[Reason] = []
+            met = False
+            for one in self.state.meetings(a, b, path):
+                met = True
+                if one.why is not None:
+                    reasons.append(Reason(path.nodes[one.hop], one.why))
+                    if one.judged and one.judge.enforces:
+                        amiss.append(reasons[-1])
+            if not met:
+                reasons.append(Reason(None, "no-point"))
+            self._said[key] = tuple(reasons), tuple(amiss), path
+        found = self._said[key]
+        return found[0], found[1]
+
+    def _droppers(
+        self, path: Path, es: int, ed: int, g: int, h: int, lost: Sequence[Region]
+    ) -> tuple[Reason, ...]:
+        """Who drops the answers to packets that arrive."""
+        a, b = self.one.classes_of(es, g)[0], self.two.classes_of(ed, h)[0]
+        atoms = self.state.matrix.atoms
+        packets = [r.first() for r in lost]
+        answers = 0
+        for packet in packets:
+            answers |= 1 << atoms.atom(packet.exchanged())
+        found: dict[Reason, None] = {}
+        for back in self.state.paths_of(b, a):
+            if back is not None:
+                for met, _ in dropping(self.state, b, a, back, path, answers):
+                    found[Reason(back.nodes[met.hop], "answer-dropped")] = None
+        return tuple(found)
+
+
+class _Ends:
+    """Of one tree, each path that ends where there are elements, with each of these."""
+
+    def __init__(self, reach: Reach, tree: Tree) -> None:
+        two = reach.two
+        low, high = two.at_node[tree.node], two.at_node[tree.node + 1]
+        high = np.where(tree.many, low, high)
+        self._entry = np.repeat(np.arange(len(tree.node)), high - low)
+        self._elements = spread(low, high)
+        self._by_family: dict[int, tuple[Ints, Ints]] = {}
+        self._two = two
+        self.roots = int(tree.levels[1])
+        self.met = reach.walks.met(tree)
+        self.answered = reach.walks.answered(tree)
+
+    def of(self, family: int) -> tuple[Ints, Ints]:
+        """Entries and elements of one family."""
+        if family not in self._by_family:
+            mine = self._two.family[self._elements] == family
+            self._by_family[family] = self._entry[mine], self._elements[mine]
+        return self._by_family[family]

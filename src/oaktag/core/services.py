@@ -9,7 +9,7 @@ RFC 792, RFC 4443, RFC 4861); names of ports are in ``service_names.py``.
 from __future__ import annotations
 
 import re
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 
 from oaktag.core.packets import (
     EVERYTHING,
@@ -22,6 +22,7 @@ from oaktag.core.packets import (
     Box,
     Ranges,
     Region,
+    boxes_of,
     runs,
 )
 from oaktag.core.service_names import NAMED
@@ -177,6 +178,13 @@ def set_text(atoms: Atoms, mask: int) -> str:
         return plain
     but = f"any but {', '.join(set_words(atoms, atoms.full & ~mask))}"
     return but if 2 * len(but) < len(plain) else plain
+
+
+def regions_text(regions: Sequence[Region]) -> str:
+    """Packets in regions as services, for people."""
+    boxes = [box for region in regions for box in boxes_of(region)]
+    atoms = Atoms(boxes)
+    return set_text(atoms, atoms.mask(boxes))
 
 
 def set_words(atoms: Atoms, mask: int) -> list[str]:

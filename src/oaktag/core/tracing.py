@@ -1,8 +1,8 @@
 """One packet's way, hop by hop: what is known there and from where, and what each point does.
 
-Rules kept here (semantics, sections 6 and 8): those of ``judging``, told one by one; an answer
-passes a stateful point that judged the way out and let it pass; any other point judges it as a
-packet of its own.
+Rules kept here (semantics, section 6): those of ``judging``, told one by one. An answer passes a
+stateful point that its packet crossed, or one that shares its state; any other point judges it as
+a packet of its own.
 """
 
 from __future__ import annotations
@@ -11,11 +11,12 @@ from dataclasses import dataclass
 from typing import Literal
 
 from oaktag.core.bindings import Lookup
-from oaktag.core.judging import Judge, Sight, fault, frame_arrives, seen_source
+from oaktag.core.judging import Meeting, Sight, frame_arrives
 from oaktag.core.matrix import Piece
 from oaktag.core.packets import Packet
 from oaktag.core.paths import Path
 from oaktag.core.placement import Host
+from oaktag.core.population import Class
 from oaktag.core.reach import State
 
 Deed = Literal["allow", "deny", "let pass", "none"]
@@ -46,7 +47,7 @@ class Hop:
 
 
 def walk(
-    state: State, a: Host, b: Host, path: Path, packet: Packet, passed: frozenset[str] = frozenset()
+    state: State, a: Class, b: Class, path: Path, packet: Packet, out: Path | None = None
 ) -> list[Hop]:
     """All hops of a path, up to the point that drops the packet.
 
@@ -55,70 +56,62 @@ def walk(
         a, b: the two ends.
         path: one of their paths.
         packet: the packet.
-        passed: points that let the way out of the same flow pass, if this is an answer.
+        out: the way of the packet that this one answers, if it is an answer.
     """
+    crossed: set[str] = set()
+    if out is not None:
+        crossed = {j.state for _, j in state.judges_on(out) if j.stateful}
+    met: dict[int, list[Meeting]] = {}
+    for one in state.meetings(a, b, path):
+        met.setdefault(one.hop, []).append(one)
     hops: list[Hop] = []
-    network, atom = state.network, state.matrix.atoms.atom(packet)
-    entry = state.knowledge.at(path.nodes[0]).tag(a.family, a.address)
     for place, name in enumerate(path.nodes):
         here = state.knowledge.at(name)
-        bound, there = here.tag(a.family, a.address), here.tag(b.family, b.address)
-        frame = entry if frame_arrives(path, place, network) else 0
-        points = [p for p in network.nodes[name].points if p.id in state.judges]
-        if not points:
-            seen = Sight(frame or bound, there)
-            hops.append(
-                Hop(name, None, seen, "frame" if frame else _from(here, a), _from(here, b), False,
-                    None, "none")
-            )  # fmt: skip
-        for point in points:
-            sight = Sight(seen_source(point, frame, bound), there)
-            by_frame = frame and sight.source == frame and point.source_by == "tag"
-            origin = "frame" if by_frame else _from(here, a) if sight.source else ""
-            known = name, point.id, sight, origin, _from(here, b)
-            why = point.direction(a.segment, b.segment)
-            if not point.own and any(h.own and h.node == name for h in (a, b)):
-                why = "direction"
-            if why is not None:
-                hops.append(Hop(*known, False, why, "none", mode=point.mode))
-                continue
-            judge = state.judges[point.id]
-            hop = _judge(state, judge, known, atom, (a, b), answered=point.id in passed)
-            hops.append(hop)
-            if hop.deed == "deny":
+        if place not in met:
+            frame = 0
+            if frame_arrives(path, place, state.network):
+                frame = int(a.tags[state.table_of[path.nodes[0]]])
+            bound = here.tag(a.host.family, a.host.address)
+            seen = Sight(frame or bound, here.tag(b.host.family, b.host.address))
+            sources = "frame" if frame else _from(here, a.host), _from(here, b.host)
+            hops.append(Hop(name, None, seen, *sources, False, None, "none"))
+        for one in met.get(place, ()):
+            hops.append(_hop(state, one, name, a.host, b.host, packet, crossed))
+            if hops[-1].deed == "deny":
                 return hops
     return hops
 
 
-def _judge(
-    state: State,
-    judge: Judge,
-    known: tuple[str, str, Sight, str, str],
-    atom: int,
-    ends: tuple[Host, Host],
-    *,
-    answered: bool,
+def _hop(
+    state: State, met: Meeting, name: str, a: Host, b: Host, packet: Packet, crossed: set[str]
 ) -> Hop:
-    groups, sight, point = state.matrix.groups, known[2], judge.point
-    true = groups.tag(ends[0].group), groups.tag(ends[1].group)
-    why = fault(sight, *true, judge.holds(sight))
-    if answered and point.stateful:
-        return Hop(*known, True, why, "let pass", answer=True, mode=point.mode)
+    judge, sight = met.judge, met.sight
+    point = judge.point
+    by_bindings, toward = judge.tables(state.knowledge.at(name))
+    by_frame = met.frame and sight.source == met.frame and judge.frames != "ignored"
+    origin = "frame" if by_frame else _from(by_bindings, a) if sight.source else ""
+    known = name, point.id, sight, origin, _from(toward, b)
+    if not met.judged:
+        return Hop(*known, False, met.why, "none", mode=point.mode)
+    if judge.stateful and judge.state in crossed:
+        return Hop(*known, True, met.why, "let pass", answer=True, mode=point.mode)
+    atoms, groups = state.matrix.atoms, state.matrix.groups
+    atom = atoms.atom(packet)
     outside = not judge.holds(sight)
     allowed = bool(judge.allowed(sight) >> atom & 1)
-    piece = None
     answer = allowed and not judge.opening(sight) >> atom & 1
-    if not outside:
+    piece = None
+    if not outside and not judge.held:
         cell = groups.by_tag.get(sight.source, 0), groups.by_tag.get(sight.destination, 0)
-        atoms = state.matrix.atoms
         for found in state.matrix.pieces(*(cell[::-1] if answer else cell), "action"):
             mask = atoms.exchanged(found.mask) if answer else found.mask
             if mask >> atom & 1:
                 piece = found
     deed: Deed = "allow" if allowed else "deny"
-    if point.mode == "observe":
-        deed = "let pass"
-    return Hop(*known, True, why, deed, piece, outside, answer, point.mode)
+    if not judge.enforces:
+        # It lets everything pass, and records what it would have denied.
+        deed, answer = "let pass", False
+    return Hop(*known, True, met.why, deed, piece, outside, answer, point.mode)
 
 
 def _from(table: Lookup, host: Host) -> str:

@@ -10,6 +10,7 @@ from oaktag.core.addresses import address_text, parse_address
 from oaktag.core.bindings import Binding, Lookup
 from oaktag.core.network import REGISTRY
 from oaktag.errors import UsageError
+from oaktag.operations.advice import stopped
 from oaktag.operations.documents import Document, document
 from oaktag.operations.model import Model
 
@@ -78,35 +79,10 @@ def missing(model: Model, node: str) -> Document:
                     "address": address_text(host.family, host.address), "who": who,
                     "segment": host.segment, "group": model.groups.all[host.group].id, "tag": true,
                     "known": tag, "known_group": model.groups.name(tag),
-                    "stopped": _stopped(model, host.family, host.address, node, tag),
+                    "stopped": stopped(model, host.family, host.address, node, tag),
                 }
             )  # fmt: skip
     return document("bindings", at=node, bindings=[], missing=rows)
-
-
-def _stopped(model: Model, family: int, address: int, node: str, known: int) -> str:
-    """Where the right binding of an address is, and why it goes no further."""
-    held = [
-        b for b in model.knowledge.every
-        if b.prefix.family == family and b.prefix.start <= address <= b.prefix.end
-    ]  # fmt: skip
-    if known:
-        return f"{node} holds another binding of it"
-    if not held:
-        return "nobody has a binding of it: no stable address, and nobody learns its session"
-    binding = max(held, key=lambda b: b.prefix.length)
-    holders = model.knowledge.holders(binding)
-    toward = [f for f in model.network.feeds if f.receiver == node and f.sender in holders]
-    for feed in toward:
-        if not feed.up:
-            return f"{feed.sender} has it; the feed {feed.name} is down"
-        if not feed.passes(binding):
-            return f"{feed.sender} has it; the feed {feed.name} keeps it back (only)"
-        return f"{feed.sender} has it by a feed, and does not relay"
-    return (
-        f"{', '.join(holders[:3])} {'has' if len(holders) == 1 else 'have'} it; no feed leads "
-        f"from there to {node}"
-    )
 
 
 def feed_ends(model: Model, name: str) -> Document:
@@ -123,7 +99,7 @@ def feed_ends(model: Model, name: str) -> Document:
         raise UsageError(f"there is no feed {name!r}{hint}")
     sender = model.registry if feed.sender == REGISTRY else model.knowledge.at(feed.sender)
     receiver = model.knowledge.at(feed.receiver)
-    brought = {(b.prefix, b.tag, b.source) for b in model.knowledge.brought_by(name)}
+    brought = {(b.prefix, b.tag, b.source) for b in model.knowledge.brought_by(feed)}
     there = {receiver.bindings[n].prefix: receiver.bindings[n] for n in receiver.winners}
     rows: list[Document] = []
     for number in sender.winners:

@@ -10,13 +10,12 @@ from typing import TextIO
 import numpy as np
 
 from oaktag.core.matrix import Part
-from oaktag.core.packets import ICMP_OF, PORTED, PROTOCOL_NAMES, Atoms, Box, Packet
+from oaktag.core.packets import ICMP_OF, PORTED, PROTOCOL_NAMES, Atoms, Box, Packet, boxes_of
 from oaktag.core.services import parse_service, set_text
 from oaktag.errors import UsageError
 from oaktag.operations.documents import (
     Document,
     boxes_json,
-    boxes_of,
     clipped,
     document,
     packet_json,
@@ -56,7 +55,7 @@ def decide(
     parts = matrix.parts(*ends, model.atoms.mask(asked))
     answers = {(p.action.action, p.would.action) for p in parts}
     first = parts[0]
-    regions = clipped(model.atoms, first.mask, asked)
+    regions = clipped(model.atoms.regions(first.mask), asked)
     said = piece_json(matrix, first.action)
     mixed = len(answers) > 1
     result = document(
@@ -96,8 +95,8 @@ def _asked(model: Model, service: str, family: int | None, source_port: int | No
 
 def _part(model: Model, part: Part, asked: list[Box]) -> list[Document]:
     would = piece_json(model.matrix, part.would)
-    regions = clipped(model.atoms, part.mask, asked)
-    boxes = boxes_of(regions)
+    regions = clipped(model.atoms.regions(part.mask), asked)
+    boxes = [box for region in regions for box in boxes_of(region)]
     fine = Atoms(boxes)
     services = set_text(fine, fine.mask(boxes))
     rows = [{**box, "services": services} for box in boxes_json(regions)]

@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from typing import Any
 
 from oaktag.core.lines import Line
 from oaktag.core.matrix import Matrix, Piece
-from oaktag.core.packets import Atoms, Box, Packet, Region
+from oaktag.core.packets import Atoms, Box, Packet, Region, boxes_of
 
 Document = dict[str, Any]
 
@@ -33,7 +34,7 @@ def packet_json(packet: Packet) -> dict[str, int]:
     }
 
 
-def boxes_json(regions: list[Region]) -> list[dict[str, Any]]:
+def boxes_json(regions: Sequence[Region]) -> list[dict[str, Any]]:
     """Regions as boxes of one family each."""
     return [
         {
@@ -65,20 +66,8 @@ def piece_json(matrix: Matrix, piece: Piece) -> dict[str, Any]:
     return {"line": line_json(line), "permission": permission.name, "entry": text}
 
 
-def boxes_of(regions: list[Region]) -> list[Box]:
-    """Regions as boxes again."""
-    return [
-        Box(f, p, s, d)
-        for r in regions
-        for f in ((0,) if len(r.families) == 2 else r.families)
-        for p in r.protocols
-        for s in r.sources
-        for d in r.destinations
-    ]
-
-
-def clipped(atoms: Atoms, mask: int, asked: list[Box]) -> list[Region]:
-    """The packets of some atoms that are also in the boxes asked of."""
-    regions = boxes_of(atoms.regions(mask))
-    fine = Atoms([*regions, *asked])
-    return fine.regions(fine.mask(regions) & fine.mask(asked))
+def clipped(regions: Sequence[Region], asked: Sequence[Box]) -> list[Region]:
+    """The packets of some regions that are also in the boxes asked of."""
+    boxes = [box for region in regions for box in boxes_of(region)]
+    fine = Atoms([*boxes, *asked])
+    return fine.regions(fine.mask(boxes) & fine.mask(asked))

@@ -2,14 +2,13 @@
 
 from __future__ import annotations
 
-from oaktag.core.addresses import address_text
-from oaktag.core.bindings import Lookup
 from oaktag.core.ends import End
 from oaktag.core.expectations import Claim, prove
+from oaktag.core.packets import Region
 from oaktag.core.placement import Host, node_hosts
 from oaktag.core.reach import Flow
 from oaktag.core.services import packet_text
-from oaktag.operations.documents import Document, document, packet_json
+from oaktag.operations.documents import Document, clipped, document, packet_json
 from oaktag.operations.model import Model
 from oaktag.workspace.expectations_file import Expectation
 
@@ -57,22 +56,48 @@ def _checked(model: Model, expectation: Expectation, *, keep: bool = False) -> D
 
 
 def _on_paths(model: Model, expectation: Expectation, mask: int, *, keep: bool) -> Document | None:
-    """The first path on which the network does otherwise; for ``keep_open`` only breaks count."""
+    """The first path on which the network does otherwise, about the packets asked of; for
+    ``keep_open`` only breaks count."""
     sources, destinations = (
         hosts_of(model, end) for end in (expectation.source, expectation.destination)
     )
     flows = list(model.state.flows(sources, destinations))
     if not keep and not any(flow.path for flow in flows):
         return {"text": "no path joins the two", "packet": None, "action": None}
-    wanted = [mask] if keep else [mask, model.atoms.full]
-    effects = ("breaks",) if keep else ("leaks", "breaks")
-    for packets in wanted:
-        for effect in effects:
-            for flow in flows:
-                for family, wrong in getattr(flow, effect).items():
-                    if wrong & packets:
-                        return _flow_example(model, flow, wrong & packets, family, effect)
+    full = model.atoms.full
+    kind = expectation.kind
+    asked = {
+        "none": {"leaks": full}, "denied": {"leaks": mask},
+        "exactly": {"leaks": full, "breaks": full},
+    }.get(kind, {"breaks": mask})  # fmt: skip
+    for effect, packets in asked.items():
+        for flow in flows:
+            for family, wrong in getattr(flow, effect).items():
+                if wrong & packets:
+                    return _flow_example(model, flow, wrong & packets, family, effect)
+    if keep or "breaks" not in asked:
+        return None
+    for flow in flows:
+        lost = flow.unanswered
+        if kind != "exactly" and lost:
+            lost = tuple(clipped(lost, expectation.boxes))
+        if lost:
+            return _unanswered(model, flow, lost[0])
     return None
+
+
+def _unanswered(model: Model, flow: Flow, lost: Region) -> Document:
+    packet = lost.first()
+    path = " ".join(flow.path.nodes) if flow.path else ""
+    at = ", ".join(r.node for r in flow.amiss if r.why == "answer-dropped" and r.node)
+    return {
+        "source": model.group_json(flow.source[1]),
+        "destination": model.group_json(flow.destination[1]),
+        "packet": packet_json(packet),
+        "text": f"{packet_text(*packet)} from {flow.source[0]} to {flow.destination[0]} over {path} "
+        f"arrives, and its answer is dropped at {at}",
+        "action": "allow",
+    }
 
 
 def _flow_example(model: Model, flow: Flow, packets: int, family: int, effect: str) -> Document:
@@ -97,17 +122,35 @@ def hosts_of(model: Model, end: End) -> list[Host]:
     if end.kind == "endpoint":
         return [h for h in model.hosts if h.endpoint == end.endpoint]
     if end.kind == "address":
-        found = [h for h in model.hosts if (h.family, h.address) == end.address and h.endpoint >= 0]
-        return found or _unknown_host(model, model.registry, *end.address)
+        return _at(model, *end.address)
     return [h for h in model.hosts if h.group in end.groups]
 
 
-def _unknown_host(model: Model, registry: Lookup, family: int, address: int) -> list[Host]:
-    from oaktag.core.addresses import parse_prefix
-
-    segment = model.network.segment_of(parse_prefix(address_text(family, address)))
+def _at(model: Model, family: int, address: int) -> list[Host]:
+    """Who is at an address: a node, endpoints, a part of a whole network, or somebody unknown."""
+    nodes = node_hosts(model.groups, model.network, model.registry, points=False)
+    own = [h for h in nodes if (h.family, h.address) == (family, address)]
+    if own:
+        return own
+    found = [
+        h for h in model.hosts if (h.family, h.address) == (family, address) and h.endpoint >= 0
+    ]
+    if found:
+        return found
+    segment = model.network.segment_at(family, address)
     if segment is None:
         return []
-    group = model.groups.by_tag.get(registry.tag(family, address), 0)
+    group = model.groups.by_tag.get(model.registry.tag(family, address), 0)
+    endpoint = -1
+    holding = [
+        h for h in model.wide
+        if h.family == family and h.segment == segment and h.end is not None
+        and h.address <= address <= h.end
+    ]  # fmt: skip
+    if holding:
+        narrow = min(holding, key=lambda h: (h.end or 0) - h.address)
+        endpoint = narrow.endpoint
+        assigned = int(model.assignment.group[endpoint])
+        group = assigned if assigned >= 0 else group
     node = model.network.segments[segment].node
-    return [Host(-1, family, address, segment, node, group)]
+    return [Host(endpoint, family, address, segment, node, group)]

@@ -11,11 +11,12 @@ from oaktag.operations.model import Model
 
 
 def failures(model: Model, progress: Callable[[str], None] | None = None) -> Document:
-    """Every link, node, feed and enforcing point, the worst loss first; and the point whose loss
-    opens most."""
+    """Every link, node, feed and enforcing point, the worst loss first (what cuts off before what
+    leaks before what breaks); and the point whose loss opens most."""
     found = list(losses(model.state, model.hosts, progress))
-    found.sort(key=lambda loss: (-loss.leaks, -loss.breaks))
+    found.sort(key=lambda loss: (-loss.cut_off, -loss.leaks, -loss.breaks, -loss.one_way))
     points = [loss for loss in found if loss.lost.kind == "point" and loss.leaks]
+    points.sort(key=lambda loss: -loss.leaks)
     return document(
         "reach failures",
         failures=[_row(model, loss) for loss in found],
@@ -29,6 +30,8 @@ def _row(model: Model, loss: Loss) -> Document:
         "name": loss.lost.name,
         "leaks": loss.leaks,
         "breaks": loss.breaks,
+        "one_way": loss.one_way,
+        "cut_off": loss.cut_off,
         "example": told(model, loss.example) if loss.example else "",
     }
 
@@ -37,4 +40,4 @@ def told(model: Model, flow: Flow) -> str:
     """A row in one phrase."""
     names = model.groups.all
     ends = [f"{names[group].id} in {segment}" for segment, group in (flow.source, flow.destination)]
-    return f"{ends[0]} → {ends[1]}: {flow.effect}"
+    return f"{ends[0]} → {ends[1]}: {'cut off' if flow.cut_off else flow.effect}"

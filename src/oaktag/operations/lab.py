@@ -13,7 +13,7 @@ from typing import NamedTuple
 
 from oaktag.core.addresses import WIDTH, address_text
 from oaktag.core.bindings import Binding
-from oaktag.core.judging import Sight, frame_arrives, seen_source
+from oaktag.core.judging import Sight
 from oaktag.core.network import REGISTRY
 from oaktag.core.packets import Packet
 from oaktag.core.paths import Path
@@ -218,24 +218,19 @@ def _counters(
 
 def _judged(model: Model, trial: Trial) -> Iterator[tuple[str, Sight]]:
     """The points whose lists a probe meets with a cell they hold, up to the one that drops it."""
-    a, b, path = trial.source, trial.destination, _way(model, trial)
+    path = _way(model, trial)
     if path is None:
         return
-    entry = model.knowledge.at(path.nodes[0]).tag(a.family, a.address)
-    for hop, name in enumerate(path.nodes):
-        here = model.knowledge.at(name)
-        for point in model.network.nodes[name].points:
-            judge = model.state.judges.get(point.id)
-            if judge is None or point.direction(a.segment, b.segment) is not None:
-                continue
-            frame = entry if frame_arrives(path, hop, model.network) else 0
-            source = seen_source(point, frame, here.tag(a.family, a.address))
-            sight = Sight(source, here.tag(b.family, b.address))
-            if judge.holds(sight):
-                yield point.id, sight
-            passes = judge.allowed(sight) >> model.atoms.atom(trial.packet) & 1
-            if point.mode == "enforce" and not passes:
-                return
+    (a,), (b,) = (model.state.classes([h]) for h in (trial.source, trial.destination))
+    for met in model.state.meetings(a, b, path):
+        judge = met.judge
+        if not met.judged:
+            continue
+        if judge.holds(met.sight):
+            yield judge.point.id, met.sight
+        passes = judge.allowed(met.sight) >> model.atoms.atom(trial.packet) & 1
+        if judge.enforces and not passes:
+            return
 
 
 def _way(model: Model, trial: Trial) -> Path | None:
@@ -388,7 +383,7 @@ def plan_of(model: Model, sent: list[Trial]) -> LabPlan:
         LabFeed(
             -1 if f.sender == REGISTRY else number[f.sender],
             number[f.receiver],
-            [_binding(b) for b in model.knowledge.brought_by(f.name)],
+            [_binding(b) for b in model.knowledge.brought_by(f)],
         )
         for f in network.feeds
         if f.up

@@ -140,7 +140,8 @@ class Model:
         """All boxes that entries and expectations speak of."""
         entries = [e for p in self.files.policy.permissions for e in p.steps]
         asked = [*self.files.expectations, *self.files.keep_open]
-        return [b for e in entries for b in e.boxes] + [b for x in asked for b in x.boxes]
+        borne = [b for a in self.files.borne for b in a.boxes]
+        return [b for e in entries for b in e.boxes] + [b for x in asked for b in x.boxes] + borne
 
     @cached_property
     def matrix(self) -> Matrix:
@@ -173,16 +174,33 @@ class Model:
         """Addresses of endpoints that are on no segment."""
         return self._placed[1]
 
+    @property
+    def wide(self) -> list[Host]:
+        """Endpoints that are whole networks, each where it is at home."""
+        return [h for h in self._placed[0] if h.end is not None]
+
     @cached_property
     def hosts(self) -> list[Host]:
         """Everybody who is somewhere: endpoints, and unknown hosts of segments with a default."""
+        return self.hosts_told(())
+
+    def hosts_told(self, by: Sequence[Lookup]) -> list[Host]:
+        """The same, with those told apart that only some more tables do not treat alike."""
         from oaktag.core.placement import part_networks, place_unknown
 
         known = self._placed[0]
-        every = map(self.knowledge.at, self.network.nodes)
+        every = [*map(self.knowledge.at, self.network.nodes), *by]
         tables = list({id(table): table for table in every}.values())
         unknown = place_unknown(self.groups, self.network, self.registry, tables, known)
-        return [*part_networks(self.registry, tables, known), *unknown]
+        return [*part_networks(self.network, self.registry, tables, known), *unknown]
+
+    @cached_property
+    def hosts_at(self) -> dict[tuple[str, int], list[Host]]:
+        """Everybody by segment and group."""
+        found: dict[tuple[str, int], list[Host]] = {}
+        for host in self.hosts:
+            found.setdefault((host.segment or host.node, host.group), []).append(host)
+        return found
 
     def scope(self, point: Point) -> tuple[list[int], list[int]]:
         """The groups whose cells a point holds, as sources and as destinations."""
@@ -194,14 +212,11 @@ class Model:
 
     @cached_property
     def _placed_groups(self) -> dict[str, set[int]]:
-        """The groups with an address or the default tag on each segment."""
+        """The groups of all hosts on each segment, known or unknown."""
         placed: dict[str, set[int]] = {}
-        for host in self._placed[0]:
+        for host in self.hosts:
             if host.segment is not None:
                 placed.setdefault(host.segment, set()).add(host.group)
-        for segment in self.network.segments.values():
-            if segment.group is not None:
-                placed.setdefault(segment.name, set()).add(segment.group)
         return placed
 
     @cached_property

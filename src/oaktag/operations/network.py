@@ -10,7 +10,6 @@ from oaktag.core.answers import Trouble, troubles
 from oaktag.core.bindings import Binding
 from oaktag.core.judging import arriving
 from oaktag.core.network import REGISTRY, Point
-from oaktag.core.packets import exchanged
 from oaktag.core.services import packet_text
 from oaktag.findings import Finding, finding
 from oaktag.operations.documents import packet_json
@@ -55,7 +54,7 @@ def _kept_back(model: Model) -> Iterator[Finding]:
     for feed in model.network.feeds:
         if not feed.up or (feed.prefixes is None and feed.tags is None):
             continue
-        brought = model.knowledge.brought_by(feed.name)
+        brought = model.knowledge.brought_by(feed)
         # A binding of one address has none inside it.
         wides = [b for b in brought if b.prefix.length < WIDTH[b.prefix.family]]
         if not wides:
@@ -113,7 +112,7 @@ def _differing(model: Model) -> Iterator[Finding]:
         if a.node not in reached:
             reached[a.node] = list(_in_frames(model, a.node))
         for point in reached[a.node]:
-            frame, bound = (tags[state.table_of[n]] for n in (a.node, point.node))
+            frame, bound = tags[state.table_of[a.node]], tags[state.tables_of[point.id][0]]
             if point.id in told or not (frame and bound) or frame == bound:
                 continue
             told.add(point.id)
@@ -140,26 +139,28 @@ def _in_frames(model: Model, source: str) -> Iterator[Point]:
 
 
 def _answers(model: Model) -> Iterator[Finding]:
-    fine = model.cut_along(exchanged(model.boxes()))
     first: dict[tuple[str, str], Trouble] = {}
-    count: dict[tuple[str, str], int] = {}
-    for trouble in troubles(fine.state, fine.hosts):
+    ends_of: dict[tuple[str, str], set[object]] = {}
+    for trouble in troubles(model.state, model.hosts):
         key = trouble.kind, trouble.point
         first.setdefault(key, trouble)
-        count[key] = count.get(key, 0) + 1
-    for kind, trouble in first.items():
-        point = model.network.points[trouble.point]
+        between = tuple((h.segment or h.node, h.group) for h in (trouble.a, trouble.b))
+        ends_of.setdefault(key, set()).add(between)
+    for (kind, name), trouble in first.items():
+        point = model.network.points[name]
         names = model.groups.all
-        ends = [f"{names[h.group].id} in {h.segment or h.node}" for h in (trouble.b, trouble.a)]
+        ends = tuple(
+            f"{names[h.group].id} in {h.segment or h.node}" for h in (trouble.b, trouble.a)
+        )
         way = f"from {ends[0]} to {ends[1]} over {' '.join(trouble.back.nodes)}"
-        if trouble.kind == "round":
+        if kind == "round":
             yield finding(
                 "OT405", point.location,
-                f"answers {way} go round {point.id}, the stateful point that judged the way out",
-                "let both ways cross it, by the costs of the links",
+                f"answers {way} go round {name}, the stateful point that judged the way out",
+                "let both ways cross it, by the costs of the links, or let the points share their "
+                "state (shares_state)",
             )  # fmt: skip
             continue
-        packet = fine.atoms.packet(trouble.mask, trouble.a.family)
         code = "OT406" if point.stateful else "OT407"
         why = (
             "it did not see the way out" if point.stateful
@@ -167,11 +168,12 @@ def _answers(model: Model) -> Iterator[Finding]:
         )  # fmt: skip
         example = {
             "source": names[trouble.b.group].id, "destination": names[trouble.a.group].id,
-            "packet": packet_json(packet), "text": packet_text(*packet), "by": [],
+            "packet": packet_json(trouble.packet), "text": packet_text(*trouble.packet), "by": [],
         }  # fmt: skip
         yield finding(
             code, point.location,
-            f"{point.id} drops answers {way}: {why} ({count[kind]} such pairs of ends)",
-            "let both ways cross it, or allow the answer in the opposite cell" if point.stateful
+            f"{name} drops answers {way}: {why} ({len(ends_of[kind, name])} such pairs of ends)",
+            "let both ways cross it, let it share its state with the points on the way out, or "
+            "allow the answer in the opposite cell" if point.stateful
             else "widen its scope by the opposite cell", example,
         )  # fmt: skip

@@ -5,30 +5,21 @@ from __future__ import annotations
 from collections import Counter
 from collections.abc import Callable, Mapping, Sequence
 
-from oaktag.core.classes import Class
-from oaktag.core.placement import meet
-from oaktag.core.reach import Flow, State
-from oaktag.core.services import set_text
+from oaktag.core.effects import EFFECTS
+from oaktag.core.population import Class
+from oaktag.core.reach import Flow, Reach, State
+from oaktag.core.services import regions_text, set_text
+from oaktag.core.survey import Survey
 from oaktag.errors import UsageError
+from oaktag.operations.advice import advice
 from oaktag.operations.documents import Document, boxes_json, document
 from oaktag.operations.model import Model
-from oaktag.operations.replay import Replay
 
 MOST_ROWS = 200_000
-#: Above so many pairs of classes of addresses rows are counted, not made.
-MOST_PAIRS = 100_000
-
-#: What to do about each reason; {node} is where, {source} and {destination} the segments.
-ADVICE = {
-    "no-point": "make a node on the path a point, or lead the path over one",
-    "direction": "let {node} judge from {source} toward {destination}",
-    "inside": "let {node} judge inside the segment",
-    "source-unknown": "feed {node} the bindings of {source}",
-    "source-wrong": "correct what {node} is told about {source}",
-    "destination-unknown": "feed {node} the bindings of {destination}",
-    "destination-wrong": "correct what {node} is told about {destination}",
-    "no-cell": "widen the scope of {node}",
-}
+#: Up to so many pairs of classes of addresses rows are made at once, not counted first.
+FEW_PAIRS = 100_000
+#: The worst first.
+_RANK = {"leak": 0, "break": 1, "one-way": 2, "exact": 3}
 
 
 def reach(
@@ -41,76 +32,79 @@ def reach(
     progress: Callable[[str], None] | None = None,
 ) -> Document:
     """Every (source segment and group) → (destination segment and group) and path, as intended or
-    in another state. Where there are very many, ``flows`` holds one row for each cause.
+    in another state. Above 200,000 rows ``flows`` holds one row for each cause.
 
     Raises:
         UsageError: an unknown name.
     """
+    from oaktag.core.survey import survey
+    from oaktag.operations.accepting import Accepting
     from oaktag.operations.expect import hosts_of
 
     ends = [
-        model.hosts if w is None else hosts_of(model, model.end(w)) for w in (source, destination)
+        model.hosts if w is None else hosts_of(model, model.end(w, points=True))
+        for w in (source, destination)
     ]
     state = state or model.state
     sources = state.classes(ends[0])
     destinations = sources if ends[1] is ends[0] else state.classes(ends[1])
-    if len(sources) * len(destinations) > MOST_PAIRS:
+    found = None
+    if len(sources) * len(destinations) > FEW_PAIRS:
+        found = survey(state, sources, destinations, progress)
+    accepting = Accepting(model)
+    placed = {host.group for host in model.hosts}
+    rest: Document = {
+        "unplaced": [g.id for i, g in enumerate(model.groups.all) if i and i not in placed]
+    }
+    if found is not None and found.results.total() > MOST_ROWS:
         if endpoints:
             raise UsageError("too many rows to count by endpoint: narrow them by --from and --to")
-        return _surveyed(model, state, (sources, destinations), progress)
+        return document("reach", **_grouped(model, found), **rest)
     flows = list(state.rows(sources, destinations))
-    replay = Replay(state, sources, destinations)
-    for flow in flows[:MOST_ROWS]:
-        replay.check(flow)
-    placed = {host.group for host in model.hosts}
-    unplaced = [g.id for i, g in enumerate(model.groups.all) if i and i not in placed]
+    if endpoints:
+        rest["endpoints"] = _by_endpoint(model, state, sources, destinations)
+    borne = [accepting.of(flow) for flow in flows]
     return document(
         "reach",
-        flows=[flow_json(model, f) for f in flows[:MOST_ROWS]],
-        unplaced=unplaced,
-        summary=summary(model, flows),
-        **({"endpoints": _by_endpoint(model, state, sources, destinations)} if endpoints else {}),
+        flows=[flow_json(model, f, accepted=b) for f, b in zip(flows, borne, strict=True)],
+        summary=summary(model, flows, borne),
+        **rest,
     )
 
 
 def _by_endpoint(
     model: Model, state: State, sources: Sequence[Class], destinations: Sequence[Class]
 ) -> list[Document]:
-    """How many rows leak or break in which an endpoint's own addresses take part, as source and as
-    destination; those of none left out, the worst first."""
+    """How many rows leak, break or lose answers in which an endpoint's own addresses take part, as
+    source and as destination; those of none left out, the worst first."""
     counted: dict[int, Counter[str]] = {}
-    for a in sources:
-        for b in destinations:
-            if not any(meet(x, y, model.network) for x in a.hosts for y in b.hosts):
-                continue
-            for path in state.paths_of(a.host, b.host):
-                effect = state.row(a.host, a.tags, b.host, b.tags, path).effect
-                for word, side in (("from", a), ("to", b)) if effect != "exact" else ():
-                    for endpoint in {h.endpoint for h in side.hosts if h.endpoint >= 0}:
-                        counted.setdefault(endpoint, Counter())[f"{effect}s_{word}"] += 1
+    for row in Reach(state, sources, destinations).by_class():
+        effect = EFFECTS[row.outcome.code]
+        for word, side in (("from", row.a), ("to", row.b)) if row.outcome.code else ():
+            for endpoint in {h.endpoint for h in side.hosts if h.endpoint >= 0}:
+                counted.setdefault(endpoint, Counter())[f"{effect}s_{word}"] += 1
     names = model.files.endpoints.ids
-    words = ("leaks_from", "leaks_to", "breaks_from", "breaks_to")
-    rows = [{"endpoint": names[e], **{w: n[w] for w in words}} for e, n in counted.items()]
-    return sorted(
-        rows, key=lambda r: (-r[words[0]] - r[words[1]], -r[words[2]] - r[words[3]], r["endpoint"])
-    )
+    effects = ("leaks", "breaks", "one-ways")
+    words = [f"{e}_{w}" for e in effects for w in ("from", "to")]
+    rows = [
+        {"endpoint": names[e], **{w.replace("-", "_"): n[w] for w in words}}
+        for e, n in counted.items()
+    ]
+
+    def most(row: Document) -> tuple[int, int, str]:
+        leaks, rest = (
+            sum(row[w.replace("-", "_")] for w in part) for part in (words[:2], words[2:])
+        )
+        return -leaks, -rest, row["endpoint"]
+
+    return sorted(rows, key=most)
 
 
-def _surveyed(
-    model: Model,
-    state: State,
-    ends: tuple[Sequence[Class], Sequence[Class]],
-    progress: Callable[[str], None] | None = None,
-) -> Document:
+def _grouped(model: Model, found: Survey) -> Document:
     """The same in numbers, for networks of more rows than anybody reads."""
-    from oaktag.core.survey import survey
-
-    found = survey(state, *ends, progress)
-    replay = Replay(state, *ends)
-    for cause in found.causes.values():
-        replay.check(cause.example)
     order = sorted(
-        found.causes.items(), key=lambda item: (item[0][0] != "leak", -item[1].rows, str(item[0]))
+        found.causes.items(),
+        key=lambda item: (_RANK[item[0][0]], -item[1].rows, str(item[0])),
     )
     causes = []
     for (effect, reasons), cause in order:
@@ -120,18 +114,20 @@ def _surveyed(
             "to_segments": sorted(cause.destinations),
         }  # fmt: skip
         causes.append(said)
-    placed = {host.group for host in model.hosts}
-    return document(
-        "reach",
-        flows=[flow_json(model, cause.example) for _, cause in order],
-        unplaced=[g.id for i, g in enumerate(model.groups.all) if i and i not in placed],
-        summary={
-            "effects": dict(found.effects), "results": dict(found.results), "causes": causes,
+    off: list[Document] = []
+    if found.cut_off is not None:
+        said = _off(model, [found.cut_off.example])[0]
+        off = [said | {"flows": found.cut_off.rows}]
+    return {
+        "flows": [flow_json(model, cause.example) for _, cause in order],
+        "summary": {
+            "cut_off": off, "effects": dict(found.effects), "results": dict(found.results),
+            "accepted": {}, "causes": causes,
         },
-    )  # fmt: skip
+    }  # fmt: skip
 
 
-def flow_json(model: Model, flow: Flow) -> Document:
+def flow_json(model: Model, flow: Flow, *, accepted: bool = False) -> Document:
     """One row."""
 
     def end(place: tuple[str, int]) -> Document:
@@ -147,6 +143,10 @@ def flow_json(model: Model, flow: Flow) -> Document:
             ]
         if any(masks.values()):
             words.append(f"{effect} {_services(model, masks)}")
+    for box in boxes_json(flow.unanswered):
+        packets.append({"effect": "one-way", **box})
+    if flow.unanswered:
+        words.append(f"one-way {_unanswered(flow)}")
     return {
         "source": end(flow.source),
         "destination": end(flow.destination),
@@ -161,7 +161,15 @@ def flow_json(model: Model, flow: Flow) -> Document:
         "packets": packets,
         "packets_text": "; ".join(words),
         "open_for_answers": flow.open_for_answers,
+        "accepted": accepted,
     }
+
+
+def _unanswered(flow: Flow) -> str:
+    """Packets without their answer as services."""
+    families = {f for region in flow.unanswered for f in region.families}
+    said = regions_text(flow.unanswered)
+    return said if len(families) > 1 else said.replace(f" on IPv{families.pop()}", "")
 
 
 def _services(model: Model, masks: Mapping[int, int]) -> str:
@@ -174,37 +182,55 @@ def _services(model: Model, masks: Mapping[int, int]) -> str:
     return said.replace(f" on IPv{next(iter(held))}", "") if len(held) == 1 else said
 
 
-def summary(model: Model, flows: list[Flow]) -> Document:
-    """Counts, and rows with one cause as one, the worst first."""
+def summary(model: Model, flows: Sequence[Flow], borne: Sequence[bool] = ()) -> Document:
+    """What is cut off, counts, and rows with one cause as one, the worst first. Rows that the
+    workspace bears are counted apart."""
+    borne = borne or [False] * len(flows)
     causes: dict[tuple[str, tuple[tuple[str | None, str], ...]], list[Flow]] = {}
-    for flow in flows:
+    left = [f for f, b in zip(flows, borne, strict=True) if not b]
+    for flow in left:
         if flow.effect != "exact":
             causes.setdefault((flow.effect, flow.causes), []).append(flow)
     order = sorted(
-        causes.items(), key=lambda item: (item[0][0] != "leak", -len(item[1]), str(item[0]))
+        causes.items(), key=lambda item: (_RANK[item[0][0]], -len(item[1]), str(item[0]))
     )
     return {
-        "effects": dict(Counter(f.effect for f in flows)),
-        "results": dict(Counter(f.result for f in flows)),
+        "cut_off": _off(model, [f for f in left if f.cut_off]),
+        "effects": dict(Counter(f.effect for f in left)),
+        "results": dict(Counter(f.result for f in left)),
+        "accepted": dict(
+            Counter(
+                "cut-off" if f.cut_off else f.effect for f, b in zip(flows, borne, strict=True) if b
+            )
+        ),
         "causes": [_cause(model, effect, reasons, rows) for (effect, reasons), rows in order],
     }
+
+
+def _off(model: Model, flows: Sequence[Flow]) -> list[Document]:
+    """Pairs of segments that nothing joins, each once."""
+    counted: dict[tuple[str, str], list[Flow]] = {}
+    for flow in flows:
+        ends = flow.source[0], flow.destination[0]
+        counted.setdefault((min(ends), max(ends)), []).append(flow)
+    names = model.groups.all
+    return [
+        {
+            "between": list(ends), "flows": len(rows),
+            "example": f"{names[rows[0].source[1]].id} in {rows[0].source[0]} → "
+            f"{names[rows[0].destination[1]].id} in {rows[0].destination[0]}",
+        }
+        for ends, rows in sorted(counted.items())
+    ]  # fmt: skip
 
 
 def _cause(
     model: Model,
     effect: str,
     reasons: tuple[tuple[str | None, str], ...],
-    flows: list[Flow],
+    flows: Sequence[Flow],
 ) -> Document:
     first = flows[0]
-    advice = ""
-    if reasons:
-        node, why = reasons[-1]
-        advice = ADVICE[why].format(
-            node=node, source=first.source[0], destination=first.destination[0]
-        )
-        if why == "source-unknown" and first.path is not None and first.path.nodes[0] != node:
-            advice += ", or let frames carry the tag to it"
     names = model.groups.all
     return {
         "effect": effect,
@@ -214,5 +240,5 @@ def _cause(
         "to_segments": sorted({f.destination[0] for f in flows}),
         "example": f"{names[first.source[1]].id} in {first.source[0]} → "
         f"{names[first.destination[1]].id} in {first.destination[0]}",
-        "advice": advice,
+        "advice": advice(model, first, reasons[-1]) if reasons else "",
     }

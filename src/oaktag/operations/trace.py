@@ -5,8 +5,10 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from oaktag.core.addresses import address_text
-from oaktag.core.packets import ECHO, ICMP_OF, PORTED, Packet
+from oaktag.core.packets import Packet
+from oaktag.core.paths import Path
 from oaktag.core.placement import Host, meet
+from oaktag.core.population import Class
 from oaktag.core.services import packet_text, parse_service
 from oaktag.core.tracing import Hop, walk
 from oaktag.errors import UsageError
@@ -30,7 +32,9 @@ def trace(
 ) -> Document:
     """Every path of a packet, hop by hop; with ``back`` the answer's way as well.
 
-    ``hops`` and ``verdict`` are those of the worst path, ``paths`` holds all.
+    All addresses of both ends and all packets of the service are tried; of those that fare alike
+    between two segments on one path, one is told. ``hops`` and ``verdict`` are those of the worst
+    path, ``paths`` holds all, the worst first.
 
     Raises:
         UsageError: an unknown name or service, or a service without packets of the family.
@@ -39,109 +43,113 @@ def trace(
     model = model.cut_along(boxes)
     ends = model.end(source), model.end(destination, points=True)
     hosts = [hosts_of(model, end) for end in ends]
-    paths: list[Document] = []
     for word, found in zip((source, destination), hosts, strict=True):
         if not found:
             said = f"{word} is nowhere: no session, no stable address on a segment, nobody in it"
             return document("trace", source=source, destination=destination, service=service,
                             paths=[], hops=[], verdict=said, effect=None)  # fmt: skip
-    for a, b in _pairs(model, *hosts):
-        mask = model.atoms.mask(boxes) & model.atoms.of_family(a.family)
-        if mask:
-            paths += _ways(model, a, b, model.atoms.packet(mask, a.family), back=back)
-    if not paths:
+    told: dict[tuple[object, ...], Document] = {}
+    sides = [model.state.classes(side) for side in hosts]
+    for a in sides[0]:
+        for b in sides[1]:
+            if not any(meet(x, y) for x in a.hosts for y in b.hosts):
+                continue
+            mask = model.atoms.mask(boxes) & model.atoms.of_family(a.host.family)
+            for path in model.state.paths_of(a, b) if mask else ():
+                for packet in _packets(model, a, b, path, mask):
+                    one = _way(model, a, b, path, packet, back=back)
+                    key = a.host.segment, b.host.segment, a.host.family, path, one["verdict"]
+                    told.setdefault(key, one)
+    if not told:
         raise UsageError(f"no packet of {service} can go from {source} to {destination}: the two "
                          "have no addresses of one family with it")  # fmt: skip
-    rank = {"leak": 0, "break": 1, "exact": 2}
-    worst = min(paths, key=lambda p: rank[p["effect"]])
+    rank = {"leak": 0, "break": 1, "one-way": 2, "exact": 3}
+    paths = sorted(told.values(), key=lambda p: rank[p["effect"]])
     return document(
         "trace", source=source, destination=destination, service=service, paths=paths,
-        hops=worst["hops"], verdict=worst["verdict"], effect=worst["effect"],
+        hops=paths[0]["hops"], verdict=paths[0]["verdict"], effect=paths[0]["effect"],
     )  # fmt: skip
 
 
-def _pairs(
-    model: Model, sources: list[Host], destinations: list[Host]
-) -> Iterator[tuple[Host, Host]]:
-    """One pair for each two segments and family."""
-    seen: set[tuple[object, ...]] = set()
-    for a in sources:
-        for b in destinations:
-            key = a.segment, b.segment, a.family
-            if key not in seen and meet(a, b, model.network):
-                seen.add(key)
-                yield a, b
+def _packets(model: Model, a: Class, b: Class, path: Path | None, mask: int) -> list[Packet]:
+    """One packet of each part of a set whose packets fare alike on a path and back."""
+    state, atoms, family = model.state, model.atoms, a.host.family
+    if path is None:
+        return [atoms.packet(mask, family)]
+    cuts = [_form(model, a, b)]
+    for met in state.meetings(a, b, path):
+        if met.judged:
+            cuts += [met.judge.allowed(met.sight), met.judge.opening(met.sight)]
+            if not met.judge.stateful:
+                cuts.append(atoms.exchanged(_form(model, b, a)))
+    parts = [mask]
+    for cut in dict.fromkeys(cuts):
+        parts = [p for part in parts for p in (part & cut, part & ~cut) if p]
+    returning = atoms.full
+    crossed = {j.state for _, j in state.judges_on(path) if j.stateful}
+    for way in state.paths_of(b, a):
+        for met in state.meetings(b, a, way) if way is not None else ():
+            known = met.judge.stateful and met.judge.state in crossed
+            if met.judged and met.judge.enforces and not known:
+                returning &= met.judge.allowed(met.sight)
+    lost = [
+        region.usual(family)
+        for part in parts
+        for region in atoms.unanswered(part, returning)[:1]
+        if family in region.families
+    ]
+    return list(dict.fromkeys([*(atoms.packet(part, family) for part in parts), *lost]))
 
 
-def _ways(model: Model, a: Host, b: Host, packet: Packet, *, back: bool) -> Iterator[Document]:
-    state = model.state
-    should = _allowed(model, a, b, packet)
-    for path in state.paths_of(a, b):
-        base = {"from": _end(model, a), "to": _end(model, b), "packet": packet_json(packet),
-                "text": packet_text(*packet)}  # fmt: skip
-        if path is None:
-            said = f"no path joins {a.segment or a.node} and {b.segment or b.node}"
-            yield {
-                **base,
-                "path": [],
-                "hops": [],
-                "verdict": said,
-                "effect": "exact",
-                "answers": [],
-            }
-            continue
-        hops = walk(state, a, b, path, packet)
-        passes = all(h.deed != "deny" for h in hops)
-        opens = passes and any(h.answer for h in hops) and _answers(model, a, b, packet)
-        wrong = "break" if not passes else "exact" if opens else "leak"
-        effect = "exact" if passes == should else wrong
-        answers: list[Document] = []
-        if back and passes:
-            judged = frozenset(h.point for h in hops if h.judged and h.point is not None)
-            answers = list(_back(model, b, a, _exchanged(packet), judged))
-        yield {
-            **base, "path": list(path.nodes), "hops": [_hop(model, h) for h in hops],
-            "verdict": _verdict(hops, should=should, passes=passes, opens=opens), "effect": effect,
-            "answers": answers,
-        }  # fmt: skip
+def _way(
+    model: Model, a: Class, b: Class, path: Path | None, packet: Packet, *, back: bool
+) -> Document:
+    base: Document = {"from": _end(model, a.host), "to": _end(model, b.host), "packet": packet_json(packet),
+            "text": packet_text(*packet)}  # fmt: skip
+    if path is None:
+        places = [h.segment or h.node for h in (a.host, b.host)]
+        said = f"cut off: no path joins {places[0]} and {places[1]}"
+        return {**base, "path": [], "hops": [], "verdict": said, "effect": "exact", "answers": []}
+    atom = model.atoms.atom(packet)
+    should = bool(_form(model, a, b) >> atom & 1)
+    hops = walk(model.state, a, b, path, packet)
+    passes = all(h.deed != "deny" for h in hops)
+    opens = passes and any(h.answer for h in hops)
+    opens = opens and bool(model.atoms.exchanged(_form(model, b, a)) >> atom & 1)
+    wrong = "break" if not passes else "exact" if opens else "leak"
+    effect = "exact" if passes == should else wrong
+    verdict = _verdict(hops, should=should, passes=passes, opens=opens)
+    answers: list[Document] = []
+    if passes and packet.answered():
+        answers = list(_back(model, b, a, packet.exchanged(), path))
+        lost = [x for x in answers if not x["arrives"]]
+        if lost and passes and should:
+            effect = "one-way"
+            verdict += f"; but {lost[0]['verdict']}"
+    return {
+        **base, "path": list(path.nodes), "hops": [_hop(model, h) for h in hops],
+        "verdict": verdict, "effect": effect, "answers": answers if back else [],
+    }  # fmt: skip
 
 
-def _back(
-    model: Model, b: Host, a: Host, packet: Packet, judged: frozenset[str]
-) -> Iterator[Document]:
+def _back(model: Model, b: Class, a: Class, packet: Packet, out: Path) -> Iterator[Document]:
+    judged = [m.judge for m in model.state.meetings(a, b, out) if m.judged and m.judge.stateful]
     for path in model.state.paths_of(b, a):
         if path is None:
             continue
-        hops = walk(model.state, b, a, path, packet, judged)
+        hops = walk(model.state, b, a, path, packet, out)
         passes = all(h.deed != "deny" for h in hops)
-        missed = judged - {h.point for h in hops if h.point}
-        stateful = [p for p in sorted(missed) if model.network.points[p].stateful]
+        there = {j.state for _, j in model.state.judges_on(path)}
+        missed = sorted(j.point.id for j in judged if j.state not in there)
         said = "the answer arrives" if passes else _dropped(hops[-1], "the answer is dropped at")
-        if stateful:
-            said += f"; it goes round {', '.join(stateful)}, which judged the way out"
+        if missed:
+            said += f"; it goes round {', '.join(missed)}, which judged the way out"
         yield {"path": list(path.nodes), "hops": [_hop(model, h) for h in hops], "verdict": said,
                "arrives": passes}  # fmt: skip
 
 
-def _exchanged(packet: Packet) -> Packet:
-    if packet.protocol in PORTED:
-        return packet._replace(
-            source_port=packet.destination_port, destination_port=packet.source_port
-        )
-    if packet.protocol == ICMP_OF[packet.family]:
-        swap = dict(zip(ECHO[packet.family], reversed(ECHO[packet.family]), strict=True))
-        return packet._replace(source_port=swap.get(packet.source_port, packet.source_port))
-    return packet
-
-
-def _allowed(model: Model, a: Host, b: Host, packet: Packet) -> bool:
-    form = model.matrix.forms[int(model.matrix.action_form[a.group, b.group])]
-    return bool(form >> model.atoms.atom(packet) & 1)
-
-
-def _answers(model: Model, a: Host, b: Host, packet: Packet) -> bool:
-    form = model.matrix.forms[int(model.matrix.action_form[b.group, a.group])]
-    return bool(model.atoms.exchanged(form) >> model.atoms.atom(packet) & 1)
+def _form(model: Model, a: Class, b: Class) -> int:
+    return model.matrix.forms[int(model.matrix.action_form[a.host.group, b.host.group])]
 
 
 def _end(model: Model, host: Host) -> Document:

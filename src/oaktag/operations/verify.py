@@ -56,6 +56,9 @@ def _findings(name: str, held: Document) -> Document:
 
 def _reach(summary: Document) -> Document:
     effects = summary["effects"]
-    wrong = sum(n for effect, n in effects.items() if effect != "exact")
-    told = ", ".join(f"{n} {effect}" for effect, n in sorted(effects.items()))
+    off = sum(row["flows"] for row in summary["cut_off"])
+    wrong = off + sum(n for effect, n in effects.items() if effect != "exact")
+    told = ", ".join(
+        [f"{off} cut off"] * bool(off) + [f"{n} {effect}" for effect, n in sorted(effects.items())]
+    )
     return {"part": "reach", "found": wrong, "well": not wrong, "text": told or "no flows"}

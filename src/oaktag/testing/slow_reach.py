@@ -22,7 +22,8 @@ ORDER = ("pinned", "session", "inventory", "adopted", "segment")
 
 @dataclass(slots=True)
 class Being:
-    """An endpoint: addresses, the group that a rule gives it or None, a stable address or not."""
+    """An endpoint: addresses (or one network), the group that a rule gives it or None, a stable
+    address or not."""
 
     name: str
     addresses: list[str]
@@ -40,6 +41,9 @@ class Row:
     leak: bool
     gone: bool
     answers: bool = False
+    one_way: bool = False
+    #: The reasons of all that are as weak.
+    whys: list[list[tuple[str | None, str]]] = field(default_factory=list)
 
 
 #: A cell by the tags seen (or what is outside), and whether the point also lets answers pass.
@@ -54,6 +58,14 @@ def exchanged(packet: Packet) -> Packet:
     if protocol in PORTED:
         return family, protocol, destination, source
     return family, protocol, ECHOES.get((family, protocol, source), source), destination
+
+
+def _address(number: int, like: Prefix) -> Address:
+    return IPv4Address(number) if like.version == 4 else IPv6Address(number)
+
+
+def _listed(given: Any) -> list[str]:
+    return [given] if isinstance(given, str) else list(given)
 
 
 @dataclass(slots=True)
@@ -71,6 +83,7 @@ class Net:
     _said: dict[tuple[str, str], list[bool]] = field(default_factory=dict)
     _answered: dict[tuple[str, str], list[bool]] = field(default_factory=dict)
     _packets: list[Packet] = field(default_factory=list)
+    _known: dict[str, list[Bound]] = field(default_factory=dict)
 
     # -- who is where ------------------------------------------------------------------------
 
@@ -141,6 +154,8 @@ class Net:
 
     def known(self) -> dict[str, list[Bound]]:
         """What each node knows, by letting feeds run until nothing new comes."""
+        if self._known:
+            return self._known
         own = {n["node"]: self.learned(n) for n in self.nodes}
         relays = {n["node"]: n.get("relays", False) for n in self.nodes}
         known = {name: list(held) for name, held in own.items()}
@@ -156,6 +171,7 @@ class Net:
                 for bound in sent:
                     if self.passes(feed, bound) and bound not in known[feed["to"]]:
                         known[feed["to"]].append(bound)
+        self._known = known
         return known
 
     def passes(self, feed: Raw, bound: Bound) -> bool:
@@ -217,19 +233,78 @@ class Net:
         held = self.registry()
         for being in self.beings:
             for address, _ in self.places(being):
+                if "/" in address:
+                    yield from self.parts(being, ip_network(address))
+                    continue
                 segment = self.segment(address)
                 if segment is not None:
                     yield being.name, address, segment, being.group or self.tag(held, address)
+        for segment_ in self.segments:
+            for prefix in map(ip_network, segment_["prefixes"] if "tag" in segment_ else ()):
+                for free in self.grounds(prefix, segment_["segment"]):
+                    if not any(free in ip_network(w) for w in self.wide()):
+                        name = f"unknown at {free}"
+                        yield name, str(free), segment_["segment"], self.tag(held, str(free))
+
+    def wide(self) -> list[str]:
+        """Endpoints that are whole networks."""
+        return [a for b in self.beings for a in b.addresses if "/" in a]
+
+    def parts(self, being: Being, whole: Prefix) -> Iterator[tuple[str, str, str, str]]:
+        """Where somebody is who is a whole network: on every stretch of its ground."""
+        homes = [
+            (ip_network(p).prefixlen, s["segment"])
+            for s in self.segments
+            for p in s["prefixes"]
+            if ip_network(p).version == whole.version and whole.subnet_of(ip_network(p))  # type: ignore[arg-type]
+        ]
+        if not homes:
+            return
+        home = max(homes)[1]
+        group = being.group or self.tag(self.registry(), str(whole.network_address))
+        narrower = [
+            n for n in map(ip_network, self.wide())
+            if n != whole and n.version == whole.version and n.subnet_of(whole)  # type: ignore[arg-type]
+        ]  # fmt: skip
+        for address in self.grounds(whole, home):
+            if not any(address in n for n in narrower):
+                yield being.name, str(address), home, group
+
+    def grounds(self, prefix: Prefix, segment: str) -> Iterator[Address]:
+        """One free address of each stretch of a prefix that is on a segment, where nothing that
+        anybody knows begins or ends."""
+        every = [b[0] for held in self.known().values() for b in held]
+        every += [b[0] for b in self.registry()] + [ip_network(w) for w in self.wide()]
+        every += [ip_network(p) for s in self.segments for p in s["prefixes"]]
+        cuts = {int(prefix.network_address), int(prefix.broadcast_address) + 1}
+        for other in every:
+            if other.version == prefix.version:
+                cuts |= {int(other.network_address), int(other.broadcast_address) + 1}
+        inner = sorted(
+            c for c in cuts if int(prefix.network_address) <= c <= int(prefix.broadcast_address) + 1
+        )
+        taken = {ip_address(a) for b in self.beings for a, _ in self.places(b) if "/" not in a}
+        taken |= {ip_address(a) for n in self.nodes for a in _listed(n.get("address", []))}
+        for low, high in zip(inner, inner[1:], strict=False):
+            for number in range(low, high):
+                address = _address(number, prefix)
+                if self.segment(str(address)) != segment:
+                    break
+                if address not in taken:
+                    yield address
+                    break
 
     def rows(self) -> dict[tuple[object, ...], Row]:
         """(source segment, group, destination segment, group, nodes of the path) → what happens."""
         node_of = {s["segment"]: s["node"] for s in self.segments}
         known = self.known()
         rows: dict[tuple[object, ...], list[Row]] = {}
-        for a, a_address, a_segment, a_group in self.people():
-            for b, b_address, b_segment, b_group in self.people():
+        people = list(self.people())
+        for a, a_address, a_segment, a_group in people:
+            for b, b_address, b_segment, b_group in people:
                 versions = ip_address(a_address).version, ip_address(b_address).version
-                if a == b or a_address == b_address or versions[0] != versions[1]:
+                many = a == b and a.startswith("unknown at ")
+                if versions[0] != versions[1] or (not many and (a == b or a_address == b_address)):
                     continue
                 ends = a_segment, a_group, b_segment, b_group
                 if a_segment == b_segment:
@@ -238,12 +313,23 @@ class Net:
                     ways = self.paths(node_of[a_segment], node_of[b_segment])
                 if not ways:
                     unconnected = Row("unconnected", None, [], False, False)
-                    rows.setdefault((*ends, ()), []).append(unconnected)
+                    rows.setdefault((*ends, (), ()), []).append(unconnected)
+                back = ways
+                if a_segment != b_segment:
+                    back = self.paths(node_of[b_segment], node_of[a_segment])
                 for way in ways:
-                    row = self.walk(way, known, (a_address, a_segment, a_group),
-                                    (b_address, b_segment, b_group))  # fmt: skip
-                    rows.setdefault((*ends, tuple(n for n, _ in way)), []).append(row)
-        return {key: self.weakest(found, key[-1]) for key, found in rows.items()}
+                    here = a_address, a_segment, a_group
+                    there = b_address, b_segment, b_group
+                    row = self.walk(way, known, here, there)
+                    row.one_way = any(self.drops(way, other, known, here, there) for other in back)
+                    names = tuple(n for n, _ in way)
+                    links = tuple(
+                        str(k.get("name") or "--".join(k["between"]))
+                        for _, k in way
+                        if k is not None
+                    )
+                    rows.setdefault((*ends, names, links), []).append(row)
+        return {key: self.weakest(found, key[-2]) for key, found in rows.items()}
 
     @staticmethod
     def weakest(found: list[Row], path: Any) -> Row:
@@ -252,14 +338,110 @@ class Net:
 
         def strength(row: Row) -> tuple[int, int, int]:
             result = order.index(row.result)
-            effect = 0 if row.leak else 1 if row.gone else 2
-            return result, effect if result == 0 else 0, -path.index(row.at) if row.at else 0
+            effect = 0 if row.leak else 1 if row.gone else 2 if row.one_way else 3
+            return result, -path.index(row.at) if row.at else 0, effect if result == 0 else 0
 
         weak = min(found, key=strength)
         return Row(
             weak.result, weak.at, weak.why, any(r.leak for r in found), any(r.gone for r in found),
-            any(r.answers for r in found),
+            any(r.answers for r in found), any(r.one_way for r in found),
+            [r.why for r in found if strength(r) == strength(weak)],
         )  # fmt: skip
+
+    def drops(
+        self,
+        out: list[tuple[str, Raw | None]],
+        back: list[tuple[str, Raw | None]],
+        known: dict[str, list[Bound]],
+        source: tuple[str, str, str],
+        destination: tuple[str, str, str],
+    ) -> bool:
+        """Whether the answer to some packet that is allowed and arrives is dropped on a way back."""
+        nodes = {n["node"]: n for n in self.nodes}
+        crossed = {
+            state
+            for name, _ in out
+            for n, p in enumerate(nodes[name].get("points", ()))
+            if p.get("stateful", True) and p.get("mode") != "off"
+            for state in (f"{name} {n}", f"shared {p.get('shares_state', (name, n))}")
+        }
+        self._packets = self._packets or self._kinds()
+        there = self.judgements(out, known, source, destination)
+        here = [
+            cell
+            for cell in self.judgements(back, known, destination, source)
+            if not (cell[2] and crossed & set(cell[3]))
+        ]
+        version = ip_address(source[0]).version
+        should = self.allows((source[2], destination[2]))
+        for number, packet in enumerate(self._packets):
+            asked = packet[1] in PORTED or (packet[0], packet[1], packet[2]) in (
+                (4, 1, 8),
+                (6, 58, 128),
+            )
+            if packet[0] != version or not asked or not should[number]:
+                continue
+            arrives = all(
+                self.allows(what)[number]
+                or (stateless and self.answers((what[1], what[0]))[number])
+                for what, stateless, *_ in there
+            )
+            returns = all(
+                what == "allow"
+                if isinstance(what, str)
+                else self.answers(what)[number]
+                or (stateless and self.allows((what[1], what[0]))[number])
+                for what, stateless, *_ in here
+            )
+            if arrives and not returns:
+                return True
+        return False
+
+    def judgements(
+        self,
+        way: list[tuple[str, Raw | None]],
+        known: dict[str, list[Bound]],
+        source: tuple[str, str, str],
+        destination: tuple[str, str, str],
+    ) -> list[tuple[Any, bool, bool, tuple[str, ...]]]:
+        """Of each enforcing point that judges: what it goes by, whether it lets answers pass,
+        whether it keeps state, and the names of the flows that it knows."""
+        found: list[tuple[Any, bool, bool, tuple[str, ...]]] = []
+        nodes = {n["node"]: n for n in self.nodes}
+        frame = "untagged"
+        if nodes[way[0][0]].get("marks"):
+            frame = self.tag(known[way[0][0]], source[0])
+        for hop, (name, link) in enumerate(way):
+            lost = hop > 0 and link is not None and not link.get("carries", True)
+            if lost or (hop > 1 and not nodes[way[hop - 1][0]].get("carries", False)):
+                frame = "untagged"
+            for number, point in enumerate(nodes[name].get("points", ())):
+                if point.get("mode", "enforce") != "enforce":
+                    continue
+                if self.unjudged(point, source[1], destination[1]) is not None:
+                    continue
+                cell = self.sees(
+                    point, frame if hop else "untagged", known[name], source[0], destination[0]
+                )
+                held = self.in_scope(point, *cell)
+                stateful = point.get("stateful", True)
+                names: tuple[str, ...] = (f"{name} {number}",)
+                if "shares_state" in point:
+                    names = (*names, f"shared {point['shares_state']}")
+                what = cell if held else point.get("outside", "allow")
+                found.append((what, held and not stateful, stateful, names))
+        return found
+
+    def sees(
+        self, point: Raw, frame: str, held: list[Bound], source: str, destination: str
+    ) -> tuple[str, str]:
+        """The tags that a point sees."""
+        bound = self.tag(held, source)
+        pair = (frame, bound) if point.get("if_differ") != "bindings" else (bound, frame)
+        seen = pair[0] if pair[0] != "untagged" else pair[1]
+        if point.get("match", {}).get("source") == "address":
+            seen = bound
+        return seen, self.tag(held, destination)
 
     def walk(
         self,
@@ -288,14 +470,8 @@ class Net:
                 met = True
                 reason = self.unjudged(point, source[1], destination[1])
                 if reason is None:
-                    bound = self.tag(known[name], source[0])
-                    seen = bound
-                    if point.get("match", {}).get("source") != "address" and hop > 0:
-                        pair = (frame, bound)
-                        if point.get("if_differ") == "bindings":
-                            pair = (bound, frame)
-                        seen = pair[0] if pair[0] != "untagged" else pair[1]
-                    there = self.tag(known[name], destination[0])
+                    arriving = frame if hop else "untagged"
+                    seen, there = self.sees(point, arriving, known[name], source[0], destination[0])
                     held = self.in_scope(point, seen, there)
                     reason = self.fault(seen, source[2], there, destination[2], held)
                     if point.get("mode", "enforce") == "enforce":
@@ -373,10 +549,8 @@ class Net:
         return leak, gone, answers
 
     def _kinds(self) -> list[Packet]:
-        """A packet of every kind; with stateless points, of every pair of ports both ways."""
+        """A packet of every kind, of every pair of ports both ways."""
         packets = self.stack.packets()
-        if all(p.get("stateful", True) for n in self.nodes for p in n.get("points", ())):
-            return packets
         ports: dict[tuple[int, int], set[int]] = {}
         for family, protocol, source, destination in packets:
             ports.setdefault((family, protocol), set()).update((source, destination))

@@ -76,6 +76,7 @@ class Config(NamedTuple):
     sessions: str | None
     severities: dict[str, str]
     accepted: tuple[Accepted, ...]
+    borne: tuple[Node, ...]
     binding_order: tuple[str, ...]
     keep_open: Node | None
     file: YamlFile
@@ -108,11 +109,13 @@ def read_config(root: Path, problems: Problems) -> Config | None:
     for key in ("corrections", "sessions"):
         text = file.text(top.get(key), key)
         named[key] = text and _file_name(file, text, top[key])
-    accepted = [
-        found
-        for node in file.items(top.get("accepted"), "accepted")
-        if (found := _read_accepted(file, node)) is not None
-    ]
+    accepted: list[Accepted] = []
+    borne: list[Node] = []
+    for node in file.items(top.get("accepted"), "accepted"):
+        if any(key == "reach" for key, _, _ in file.pairs(node, "accepted")):
+            borne.append(node)
+        elif (found := _read_accepted(file, node)) is not None:
+            accepted.append(found)
     return Config(
         workspace=file.text(top["workspace"], "the workspace's name") or "",
         numbering=_read_numbering(file, top.get("tags")),
@@ -129,6 +132,7 @@ def read_config(root: Path, problems: Problems) -> Config | None:
         sessions=named["sessions"],
         severities=_read_severities(file, top.get("severities")),
         accepted=tuple(accepted),
+        borne=tuple(borne),
         binding_order=_read_order(file, top.get("binding_order")),
         keep_open=top.get("keep_open"),
         file=file,

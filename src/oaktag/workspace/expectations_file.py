@@ -1,4 +1,5 @@
-"""``expectations.yaml``, and ``keep_open`` of ``oaktag.yaml``: what must be allowed or denied."""
+"""``expectations.yaml``, and of ``oaktag.yaml`` ``keep_open`` and the rows of reach in ``accepted``:
+what must be allowed or denied, and what is borne for now though it is wrong."""
 
 from __future__ import annotations
 
@@ -33,6 +34,30 @@ class Expectation(NamedTuple):
     location: Location
     enforced: bool = False
     path: bool = False
+
+
+class Borne(NamedTuple):
+    """Rows of reach that the workspace bears through the day ``until``: by effect, and perhaps by
+    cause, ends, place (nodes or segments, as globs) and service (no ``boxes``: any)."""
+
+    effect: str
+    cause: str | None
+    at: tuple[str, ...]
+    source: End | None
+    destination: End | None
+    boxes: tuple[Box, ...]
+    why: str
+    until: int
+    location: Location
+
+
+#: What may be borne, and the causes by which it may be told.
+BORNE = ("leak", "break", "one-way", "cut-off")
+CAUSES = (
+    "no-point", "direction", "inside", "source-unknown", "source-wrong", "destination-unknown",
+    "destination-wrong", "no-cell", "answer-dropped",
+)  # fmt: skip
+BORNE_KEYS = ("reach", "cause", "at", "from", "to", "service", "why", "until")
 
 
 class ExpectationReader:
@@ -88,6 +113,23 @@ class ExpectationReader:
             return None
         place = self.file.place(node)
         return Expectation(source, destination, "allowed", boxes, text, place, path=True)
+
+    def borne(self, node: Node) -> Borne | None:
+        """One item of ``accepted`` that speaks of rows of reach."""
+        file = self.file
+        fields = file.fields(node, "an accepted row", BORNE_KEYS, ("reach", "why", "until"))
+        if fields is None:
+            return None
+        effect = file.choice(fields["reach"], "reach", BORNE)
+        cause = file.choice(fields.get("cause"), "cause", CAUSES)
+        why, until = file.text(fields["why"], "why"), file.day(fields["until"], "until")
+        source, destination = (self.end(fields[k]) if k in fields else None for k in ("from", "to"))
+        boxes = self._boxes(fields["service"], "service")[0] if "service" in fields else ()
+        if effect is None or why is None or until is None:
+            return None
+        at = tuple(t for t, _ in file.texts(fields.get("at"), "at")) if "at" in fields else ()
+        place = file.place(node)
+        return Borne(effect, cause, at, source, destination, boxes, why, until, place)
 
     def end(self, node: Node) -> End | None:
         """A source or destination."""

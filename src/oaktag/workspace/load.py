@@ -12,7 +12,12 @@ from oaktag.core.network import Network
 from oaktag.errors import WorkspaceError
 from oaktag.workspace.assignments_file import Assignments, read_assignments
 from oaktag.workspace.config_file import FILE, Config, read_config
-from oaktag.workspace.expectations_file import Expectation, ExpectationReader, read_expectations
+from oaktag.workspace.expectations_file import (
+    Borne,
+    Expectation,
+    ExpectationReader,
+    read_expectations,
+)
 from oaktag.workspace.groups_file import read_groups
 from oaktag.workspace.inventory import Inventory, read_inventory
 from oaktag.workspace.matrix_file import read_layer
@@ -34,6 +39,7 @@ class Files(NamedTuple):
     network: Network
     expectations: tuple[Expectation, ...]
     keep_open: tuple[Expectation, ...]
+    borne: tuple[Borne, ...]
 
     @property
     def endpoints(self) -> Endpoints:
@@ -64,12 +70,14 @@ def load(root: Path) -> Files:
     assignments = read_assignments(root, groups, endpoints, nodes, problems)
     expectations: list[Expectation] = []
     keep_open: list[Expectation | None] = []
+    borne: list[Borne | None] = []
     if groups is not None and permissions is not None and endpoints is not None:
         services = permissions.services
         expectations = read_expectations(root, groups, endpoints, services, problems)
         reader = ExpectationReader(config.file, groups, endpoints, services)
         items = config.file.items(config.keep_open, "keep_open")
         keep_open = [reader.keep_open(node) for node in items]
+        borne = [reader.borne(node) for node in config.borne]
     if problems.all or groups is None or permissions is None or inventory is None:
         raise WorkspaceError(tuple(problems.all))
     return Files(
@@ -80,6 +88,7 @@ def load(root: Path) -> Files:
         ),
         inventory, assignments, network, tuple(expectations),
         tuple(k for k in keep_open if k is not None),
+        tuple(b for b in borne if b is not None),
     )  # fmt: skip
 
 

@@ -22,7 +22,7 @@ NODE_KEYS = (
 )  # fmt: skip
 POINT_KEYS = (
     "match", "dialect", "mode", "stateful", "capacity", "from", "toward", "inside", "own", "scope",
-    "outside", "if_differ",
+    "outside", "if_differ", "shares_state",
 )  # fmt: skip
 BY = ("tag", "address")
 LEARNED = ("session", "segment")
@@ -188,6 +188,8 @@ class _Reader:
             inside=file.flag(fields.get("inside"), "inside", default=False),
             stateful=file.flag(fields.get("stateful"), "stateful", default=True),
             own=file.flag(fields.get("own"), "own", default=False),
+            shares_state=file.text(fields.get("shares_state"), "the name of a shared state", NAME)
+            or "",
             location=file.place(item),
             **{key: value for key, value in given.items() if value is not None},
         )
