@@ -23,6 +23,8 @@ from oaktag.lab.namespaces import NETNS, UNSHARE, inside, load, run, settings
 
 #: (packet, source, destination, tag in the frame)
 Question = tuple[Packet, str, str, int]
+#: So much is left of a packet that is cut off: one port of two, or no code behind the type.
+CUT = 1
 MAC = "02:00:00:00:%02x:%02x"
 SETTINGS = {
     "ipv4/ip_forward": "1", "ipv4/conf/all/rp_filter": "0", "ipv4/conf/default/rp_filter": "0",
@@ -97,15 +99,30 @@ def _arrived(hearing: socket.socket, most: int) -> Iterator[int]:
     deadline = time.monotonic() + 0.25
     while most and select.select([hearing], [], [], max(deadline - time.monotonic(), 0))[0]:
         data = hearing.recv(4096)
-        if data[-8:-4] == b"oak!":
+        number = _number(data)
+        if number is not None:
             most -= 1
-            yield int.from_bytes(data[-4:], "big")
+            yield number
+
+
+def _number(data: bytes) -> int | None:
+    """The number of a packet that was sent: behind its body, or in its head if it was cut off."""
+    if data[-8:-4] == b"oak!":
+        return int.from_bytes(data[-4:], "big")
+    head = data[14:]
+    if len(head) >= 20 and head[0] >> 4 == 4 and int.from_bytes(head[2:4], "big") == 20 + CUT:
+        return int.from_bytes(head[4:6], "big")
+    if len(head) >= 40 and head[0] >> 4 == 6 and int.from_bytes(head[4:6], "big") == CUT:
+        return int.from_bytes(head[1:4], "big") & 0xFFFFF
+    return None
 
 
 def _frame(number: int, question: Question, router: str) -> bytes:
     (family, protocol, source_port, destination_port), source, destination, tag = question
-    body = _body(family, protocol, source_port, destination_port)
+    body = _body(family, protocol, max(source_port, 0), max(destination_port, 0))
     body += b"oak!" + struct.pack("!I", number)
+    if source_port < 0:  # cut off before its second port
+        body = body[:CUT]
     ends = ipaddress.ip_address(source).packed + ipaddress.ip_address(destination).packed
     if family == 4:
         head = struct.pack(
@@ -113,7 +130,7 @@ def _frame(number: int, question: Question, router: str) -> bytes:
         )
         head = head[:10] + struct.pack("!H", _sum(head + ends)) + ends
     else:
-        head = struct.pack("!IHBB", 6 << 28, len(body), protocol, 64) + ends
+        head = struct.pack("!IHBB", 6 << 28 | number, len(body), protocol, 64) + ends
     macs = bytes.fromhex(router.replace(":", "") + (MAC % divmod(tag, 256)).replace(":", ""))
     return macs + (b"\x08\x00" if family == 4 else b"\x86\xdd") + head + body
 

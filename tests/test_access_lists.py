@@ -19,11 +19,11 @@ from oaktag.core.addresses import address_text
 from oaktag.core.network import Point
 from oaktag.core.packets import Packet
 from oaktag.core.proof import Refuted
-from oaktag.dialects import nftables
+from oaktag.dialects import nftables, nftables_reader
 from oaktag.errors import UnreadableList
 from oaktag.operations.lists import list_of, list_text, refute
 from oaktag.operations.model import Model
-from oaktag.testing.slow import Stack
+from oaktag.testing.slow import CUT_SHORT, Stack
 from oaktag.testing.slow_reach import exchanged
 from oaktag.testing.strategies import stacks, write_stack
 
@@ -158,9 +158,12 @@ def test_the_kernel_decides_as_the_rules_say(real_kernel: None, tmp_path: Path) 
     def collect(stack: Stack, point: dict[str, Any], data: st.DataObject) -> None:
         model, compiled = _model(stack, point, tmp_path)
         text = list_text(model, compiled)
-        assert nftables.write(nftables.read(text)) == text
+        assert nftables.write(nftables_reader.read(text)) == text
         assert refute(model, compiled, text) is None
         packets = [Packet(*p) for p in stack.packets() if p[1] not in UNSENT[p[0]]]
+        packets += [
+            Packet(f, p, *CUT_SHORT) for f in (4, 6) for p in (6, 17, 132, {4: 1, 6: 58}[f])
+        ]
         questions = _questions(data, packets, 40)
         asked.append((text, questions))
         meant.append([_meant(stack, point, q) for q in questions])
@@ -172,7 +175,13 @@ def test_the_kernel_decides_as_the_rules_say(real_kernel: None, tmp_path: Path) 
         wrong = [q for q, a, b in zip(questions, said, expected, strict=True) if a != b]
         assert not wrong, (wrong, text)
     assert sum(map(len, meant)) > 300
-    assert 0.1 < sum(map(sum, meant)) / sum(map(len, meant)) < 0.95
+    dropped = [
+        q
+        for (_, asked_), said in zip(asked, meant, strict=True)
+        for q, ok in zip(asked_, said, strict=True)
+        if not ok
+    ]
+    assert len(dropped) > 10 and len(dropped) < sum(map(len, meant)) - 10
 
 
 @settings(max_examples=60)
@@ -234,14 +243,23 @@ def test_the_proof_refutes_just_what_differs(
         ("10.20.1.41-10.20.1.42 :", "10.20.1.041-10.20.1.42 :", "no address or prefix"),
         ("10.20.200.21-10.20.200.24 : goto", "10.20.200.21/30 : goto", "host bits"),
         ("0x136 : goto p", "0x140 : goto p", "stands twice"),
-        ("tcp dport 443 accept", "tcp dport 443-443 accept", "no entry|one form|sorted set"),
+        ("tcp dport 443 accept", "tcp dport 443-443 accept", "sorted set"),
         ("tcp dport 443 accept", "tcp dport 70000 accept", "sorted set"),
         ("udp dport { 53, 123 }", "udp dport { 123, 53 }", "sorted set"),
-        ("tcp dport 443 accept", "icmp dport 44 accept", "belongs to one family"),
-        ("tcp dport 443 accept", "meta nfproto ipv4 icmp type 300 accept", "sorted set"),
+        ("tcp dport 443 accept", "icmp dport 44 accept", "no entry|no outcome"),
+        ("tcp sport 0-65535 tcp dport 443 accept", "meta nfproto ipv4 icmp type 300 icmp code 0 accept", "sorted set"),
+        ("tcp sport 0-65535 tcp dport 443 accept", "icmp type 8 icmp code 0-255 accept", "belongs to one family"),
+        ("tcp sport 0-65535 tcp dport 443 accept", "meta l4proto { 6, 47 } accept", "entries of their own"),
+        ("tcp sport 0-65535 tcp dport 443 accept", "meta l4proto 1 accept", "entries of their own"),
+        ("tcp sport 0-65535 tcp dport 443 accept", "tcp sport 0-65535 udp dport 443 accept", "no entry|no outcome"),
+        ("tcp sport 0-65535 tcp dport 443 accept", "tcp dport 443 accept", "no entry|no outcome"),
+        ("# point hall-edge", "# point hall-edge\r", "U\\+000D"),
+        ("\t\tmeta mark & 0xffff == 0 meta", "\t\tip saddr 128.0.0.0/1 accept\n\t\tmeta mark & 0xffff == 0 meta", "steps that it must have"),
+        ("policy accept;", "policy drop;", "expected"),
+        ("\t\tct state { established, related } accept\n", "", "steps that it must have"),
         ("would deny\" group 5 accept", "would deny\" group 6 accept", "no outcome"),
         ("oaktag allow would deny\" group 5 accept", "oaktag deny would deny\" group 5 accept", "does another"),
-        ("priority filter", "priority mangle", "expected"),
+        ("forward priority filter", "forward priority mangle", "expected"),
         ("\t\tgoto to_0\n", "", "expected"),
         ("chain to_530 {", "chain to_531 {", "stands twice or in the wrong place|belongs here"),
         ("# point hall-edge", "# point hall-door", "expected"),
@@ -254,7 +272,7 @@ def test_the_reader_refuses_what_the_writer_never_writes(
     text = list_text(model, model.network.points["hall-edge"])
     assert old in text
     with pytest.raises(UnreadableList, match=told) as caught:
-        nftables.read(text.replace(old, new, 1))
+        nftables_reader.read(text.replace(old, new, 1))
     assert 1 <= caught.value.line <= text.count("\n") + 1
 
 
@@ -287,7 +305,7 @@ def test_the_proof_can_fail_and_the_kernel_agrees(real_kernel: None, sample: Pat
     counts = {"refused": 0, "refuted": 0, "equal": 0}
     lists: list[tuple[str, list[Question]]] = []
     expected: list[list[bool]] = []
-    while sum(counts.values()) < 200:
+    while sum(counts.values()) < 200 or counts["refuted"] < 25:
         changed = _change(text, rng)
         if changed == text:
             continue
@@ -311,7 +329,7 @@ def test_the_proof_can_fail_and_the_kernel_agrees(real_kernel: None, sample: Pat
             expected.append([against.listed[0] == "allow"])
             lists.append((text, [_question(against)]))
             expected.append([against.meant[0] == "allow"])
-    assert min(counts.values()) >= 5 and counts["refuted"] > 20, counts
+    assert min(counts.values()) > 0, counts
     assert ask(lists) == expected
 
 
@@ -328,18 +346,24 @@ def test_every_kind_of_wrong_list_is_refuted(sample: Path) -> None:
         "a destination": ("10.20.201.11-10.20.201.12 : goto to_520", "10.20.201.11 : goto to_520"),
         "what would be": (" would deny", ""),
         "outside": ("chain outside {\n\t\taccept", "chain outside {\n\t\tdrop"),
+        "half of all": ("ip saddr { 169.254.0.0/16, 224.0.0.0/4 }", "ip saddr 128.0.0.0/1"),
+        "a sixteenth": ("ip daddr { 169.254.0.0/16,", "ip daddr { 169.254.0.0/16, 176.0.0.0/4,"),
+        "less that nobody judges": ("ip6 saddr { fe80::/10", "ip6 saddr { fe80::/11"),
+        "known flows": ("ct state { established, related } accept", "ct state invalid counter"),
+        "a tag of no group": ("0x136 : goto", "0x137 : goto"),
+        "the frame": (
+            "\t\tmeta mark & 0xffff == 0 meta mark set ip saddr",
+            "\t\tmeta mark set ip saddr",
+        ),
     }
     for what, (old, new) in changes.items():
         assert old in text, what
         changed = text.replace(old, new)
-        if what == "outside":  # every cell is in scope: nothing ever is outside
-            assert refute(model, point, changed) is None
-            continue
         if what == "what would be":
             changed = changed.replace('counter log prefix "oaktag allow" group 5 ', "")
         against = refute(model, point, changed)
         assert against is not None, what
-        assert against.listed != against.meant
+        assert against.listed != against.meant or against.what
     patrons, librarians = held.blocks[520][320], held.blocks[520][310]
     changed = text.replace(f"0x140 : goto {patrons}", f"0x140 : goto {librarians}")
     against = refute(model, point, changed)

@@ -14,13 +14,13 @@ from hypothesis import strategies as st
 
 import oaktag as package
 from conftest import Ran
-from oaktag.core.accesslist import AccessList, ListEntry
+from oaktag.core.accesslist import AccessList, Frames, ListEntry, head_of
 from oaktag.core.addresses import Range, Span
 from oaktag.core.lines import SYSLOG_SEVERITIES, Action
 from oaktag.core.network import Link, Network, Node
 from oaktag.core.packets import Ranges, Region
 from oaktag.core.paths import Paths
-from oaktag.dialects import nftables
+from oaktag.dialects import nftables, nftables_reader
 
 Run = Callable[..., Ran]
 
@@ -60,9 +60,14 @@ keys = st.lists(st.sampled_from(("0" * 16, "ab" * 8, "default")), min_size=1, un
 def entries(draw: st.DrawFn, region: Region | None) -> ListEntry:
     """One entry with every attribute that it may have."""
     action = draw(actions)
+    readable = False
+    if region is not None and region.sources == region.destinations:
+        readable = region.sources in (((0, 255),), ((0, 65535),)) and draw(st.booleans())
     log = draw(st.sampled_from((None, *SYSLOG_SEVERITIES)))
     answer = action == "deny" and draw(st.booleans())
-    return ListEntry(region, action, draw(actions), log, answer, tuple(sorted(draw(keys))))
+    return ListEntry(
+        region, action, draw(actions), log, answer, tuple(sorted(draw(keys))), readable
+    )
 
 
 @st.composite
@@ -99,10 +104,14 @@ def lists(draw: st.DrawFn) -> AccessList:
     toward = [Range(*s, draw(st.integers(1, 65535))) for s in draw(spans(3))]
     directions = [draw(st.one_of(st.none(), spans(2).map(tuple))) for _ in range(2)]
     within = [(a, b) for a in draw(spans(2)) for b in [a] if draw(st.booleans())]
+    frames: Frames = draw(st.sampled_from(("frame", "bindings", "ignored")))
     return AccessList(
         draw(st.sampled_from(("gate", "hall-edge", "a.b"))),
-        draw(st.sampled_from(("frame", "bindings", "ignored"))),
-        tuple(bound), tuple(toward), directions[0], directions[1], tuple(within),
+        head_of(
+            frames=frames, stateful=draw(st.booleans()), origins=directions[0],
+            targets=directions[1], inside=tuple(within),
+        ),
+        frames != "frame", tuple(bound), tuple(toward),
         {t: dict(sorted(b.items())) for t, b in blocks.items()}, dict(sorted(chains.items())),
         (draw(actions), draw(actions)),
     )  # fmt: skip
@@ -111,7 +120,7 @@ def lists(draw: st.DrawFn) -> AccessList:
 @given(held=lists())
 def test_any_list_reads_back_as_the_tree_it_was(held: AccessList) -> None:
     text = nftables.write(held)
-    again = nftables.read(text)
+    again = nftables_reader.read(text)
     assert again == held
     assert nftables.write(again) == text
     assert again.entries <= again.plain_entries + sum(map(len, held.chains.values())) + sum(
@@ -162,7 +171,7 @@ def test_every_key_in_a_list_is_a_line(oaktag: Run, sample: Path) -> None:
         for k in line.split()
     }
     assert cited - {"default"} <= places.keys()
-    held = nftables.read(text)
+    held = nftables_reader.read(text)
     chain = held.chains[held.blocks[510][340]]
     # All cells that share the chain are cited: the libraries among themselves are open as well.
     assert sorted(places[k][1] for k in chain[0].keys) == [2, 5]
@@ -192,7 +201,7 @@ def test_a_point_that_observes_lets_all_pass_and_counts_what_it_would_deny(
     network = sample / "network.yaml"
     network.write_text(network.read_text().replace("mode: enforce", "mode: observe"))
     assert oaktag("-C", sample, "compile").status == 0
-    held = nftables.read((sample / "lists/hall-edge.nft").read_text())
+    held = nftables_reader.read((sample / "lists/hall-edge.nft").read_text())
     told = {(e.action, e.would) for chain in held.chains.values() for e in chain}
     assert told == {("allow", "allow"), ("allow", "deny")}
     assert oaktag("-C", sample, "prove").status == 0

@@ -110,7 +110,7 @@ def command(
         say(f"cut off: no path joins {ends} ({off['flows']:,} flows, e.g. {off['example']})")
     if len(summary["cut_off"]) > WORST:
         say(f"and {len(summary['cut_off']) - WORST:,} more pairs of segments that nothing joins")
-    counted = [f"{n:,} {e}" for e in reversed(EFFECTS) if (n := effects.get(e, 0))]
+    counted = [f"{n:,} {e}" for e in ("exact", *EFFECTS[:3]) if (n := effects.get(e, 0))]
     say(
         f"{sum(effects.values()):,} flows between segments and groups: "
         f"{', '.join(counted) or 'none'}"

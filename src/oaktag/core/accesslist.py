@@ -1,7 +1,10 @@
 """The access list as one tree, which every dialect writes and reads, and the proof evaluates.
 
-Rules kept here (semantics, section 5): an entry has an ``action`` and a ``would``; each cites line
-keys; a list is rules plus tables of bindings; cells share chains, each with its own count.
+Rules kept here (semantics, section 5): a list is a head, rules and tables of bindings. The head says
+what is judged and how tags are seen, as steps that are taken one after the other; then the
+destination's tag chooses a block, the source's tag in it a chain, and the first entry of the chain
+that matches decides. An entry has an ``action`` and a ``would``; each cites line keys; cells share
+chains, each with its own count.
 """
 
 from __future__ import annotations
@@ -10,19 +13,91 @@ from collections.abc import Mapping
 from dataclasses import dataclass
 from typing import Literal
 
-from oaktag.core.addresses import Range, Span
+from oaktag.core.addresses import UNJUDGED, Range, Span
 from oaktag.core.lines import Action
 from oaktag.core.packets import Region
 
 DEFAULT_KEY = "default"
 Frames = Literal["frame", "bindings", "ignored"]
+End = Literal["source", "destination"]
+
+
+# -- the steps of a head -------------------------------------------------------------------------
+
+
+@dataclass(frozen=True, slots=True)
+class PassKnown:
+    """Packets of a flow that is known pass."""
+
+
+@dataclass(frozen=True, slots=True)
+class Reassemble:
+    """Fragments are put together before anything is matched."""
+
+
+@dataclass(frozen=True, slots=True)
+class PassWithin:
+    """Packets pass whose address at one end is in some spans, all of one family."""
+
+    end: End
+    family: int
+    spans: tuple[Span, ...]
+
+
+@dataclass(frozen=True, slots=True)
+class PassUnless:
+    """Packets of a family pass, unless their address at one end is in some spans."""
+
+    end: End
+    family: int
+    spans: tuple[Span, ...]
+
+
+@dataclass(frozen=True, slots=True)
+class PassBetween:
+    """Packets pass whose two addresses are in a pair of spans."""
+
+    family: int
+    pairs: tuple[tuple[Span, Span], ...]
+
+
+@dataclass(frozen=True, slots=True)
+class Forget:
+    """A tag that was found by address before is taken out of the register."""
+
+
+@dataclass(frozen=True, slots=True)
+class Keep:
+    """The frame's tag is kept aside, to be put back behind the point."""
+
+
+@dataclass(frozen=True, slots=True)
+class Blank:
+    """The register holds no tag, whatever the frame said."""
+
+
+@dataclass(frozen=True, slots=True)
+class Look:
+    """The register gets the tag that the source's address of a family is bound to, if it is bound;
+    ``unless_known``: only if the register holds none."""
+
+    family: int
+    unless_known: bool
+
+
+Step = PassKnown | Reassemble | PassWithin | PassUnless | PassBetween | Forget | Keep | Blank | Look
+
+
+# -- the tree ------------------------------------------------------------------------------------
 
 
 @dataclass(frozen=True, slots=True)
 class ListEntry:
     """One ordered entry of a chain; ``region`` None matches every packet.
 
-    ``keys`` name the lines that it serves, or ``default``.
+    ``readable``: of packets with ports (or ICMP type and code) only those where they can be read;
+    a region that does not name all of them matches no others anyway. ``keys`` name the lines that
+    it serves, or ``default``.
     """
 
     region: Region | None
@@ -31,6 +106,7 @@ class ListEntry:
     log: str | None = None
     answer: bool = False
     keys: tuple[str, ...] = ()
+    readable: bool = False
 
 
 @dataclass(frozen=True, slots=True)
@@ -39,27 +115,22 @@ class AccessList:
 
     Attributes:
         point: the point's id.
-        frames: how the source tag is seen: ``frame`` first, ``bindings`` first, or ``ignored``.
+        head: what is done with a packet first; what no step lets pass is judged.
+        restores: whether the tag that was kept is put back into the frame behind the point.
         source_bindings, destination_bindings: disjoint ranges, sorted, tag 0 left out.
-        origins, targets: addresses from and toward which it judges; None for all.
-        inside: pairs of address spans between which it does not judge.
         blocks: destination tag → source tag → chain; cells that it holds.
         chains: name → entries, of which the last matches everything.
         outside: what meets packets of other cells: (action, would).
-        stateful: whether the rest of a flow passes once its first packet did.
     """
 
     point: str
-    frames: Frames
+    head: tuple[Step, ...]
+    restores: bool
     source_bindings: tuple[Range, ...]
     destination_bindings: tuple[Range, ...]
-    origins: tuple[Span, ...] | None
-    targets: tuple[Span, ...] | None
-    inside: tuple[tuple[Span, Span], ...]
     blocks: Mapping[int, Mapping[int, str]]
     chains: Mapping[str, tuple[ListEntry, ...]]
     outside: tuple[Action, Action]
-    stateful: bool = True
 
     @property
     def entries(self) -> int:
@@ -70,3 +141,47 @@ class AccessList:
     def plain_entries(self) -> int:
         """Entries it would hold if every cell had its own."""
         return sum(len(self.chains[c]) for b in self.blocks.values() for c in b.values())
+
+    @property
+    def stateful(self) -> bool:
+        """Whether the rest of a flow passes once its first packet did."""
+        return PassKnown() in self.head
+
+    @property
+    def frames(self) -> Frames:
+        """How the source tag is seen: ``frame`` first, ``bindings`` first, or ``ignored``."""
+        if Blank() in self.head:
+            return "ignored"
+        looks = [s for s in self.head if isinstance(s, Look)]
+        return "frame" if all(s.unless_known for s in looks) else "bindings"
+
+
+def head_of(
+    *,
+    frames: Frames,
+    stateful: bool,
+    origins: tuple[Span, ...] | None,
+    targets: tuple[Span, ...] | None,
+    inside: tuple[tuple[Span, Span], ...],
+) -> tuple[Step, ...]:
+    """The head of a point that judges between some addresses (None: all) and, of pairs, not
+    ``inside``."""
+    steps: list[Step] = [PassKnown() if stateful else Reassemble()]
+    ends: tuple[End, End] = ("source", "destination")
+    for family in (4, 6):
+        spans = tuple(s for s in UNJUDGED if s.family == family)
+        steps += [PassWithin(end, family, spans) for end in ends]
+    for end, held in zip(ends, (origins, targets), strict=True):
+        if held is not None:
+            for family in (4, 6):
+                steps.append(PassUnless(end, family, tuple(s for s in held if s.family == family)))
+    for family in (4, 6):
+        if pairs := tuple(p for p in inside if p[0].family == family):
+            steps.append(PassBetween(family, pairs))
+    steps.append(Forget())
+    if frames != "frame":
+        steps.append(Keep())
+    if frames == "ignored":
+        steps.append(Blank())
+    steps += [Look(family, frames == "frame") for family in (4, 6)]
+    return tuple(steps)

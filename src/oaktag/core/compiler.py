@@ -14,12 +14,22 @@ from dataclasses import replace
 from functools import partial
 from hashlib import blake2b
 
-from oaktag.core.accesslist import DEFAULT_KEY, AccessList, Frames, ListEntry
+from oaktag.core.accesslist import DEFAULT_KEY, AccessList, Frames, ListEntry, head_of
 from oaktag.core.addresses import Range
 from oaktag.core.lines import Action
-from oaktag.core.matrix import ANSWERS, Matrix, Part, Piece
+from oaktag.core.matrix import ANSWERS, Answer, Matrix, Part, Piece
 from oaktag.core.network import Network, Point
-from oaktag.core.packets import FAMILIES, ICMP_OF, PORTED, Atoms, Ranges, Region, runs
+from oaktag.core.packets import (
+    FAMILIES,
+    ICMP_OF,
+    PORTED,
+    Atoms,
+    Ranges,
+    Region,
+    boxes_of,
+    runs,
+    span_of,
+)
 
 
 def compile_point(
@@ -49,16 +59,19 @@ def compile_point(
     observed = point.mode == "observe"
     return AccessList(
         point=point.id,
-        frames=frames,
+        head=head_of(
+            frames=frames,
+            stateful=point.stateful,
+            origins=network.spans_of(point.origins),
+            targets=network.spans_of(point.targets),
+            inside=() if point.inside else network.inside_pairs(),
+        ),
+        restores=frames != "frame",
         source_bindings=tuple(bindings),
         destination_bindings=tuple(bindings),
-        origins=network.spans_of(point.origins),
-        targets=network.spans_of(point.targets),
-        inside=() if point.inside else network.inside_pairs(),
         blocks={d: dict(sorted(row.items())) for d, row in sorted(blocks.items())},
         chains=dict(sorted(writer.chains().items())),
         outside=("allow" if observed else point.outside, point.outside),
-        stateful=point.stateful,
     )
 
 
@@ -103,7 +116,99 @@ def entries_of(
         regions = [None] if last else _rules(matrix.atoms, _cover(matrix, parts[0], decided))
         result += [replace(entry, region=region) for region in regions]
         decided |= mask
+    for kind in KINDS:
+        result = _with_unreadable(matrix, result, kind, (source, destination), keys, point)
     return result
+
+
+#: Packets may come with ports, or type and code, that cannot be read: family, and protocol.
+KINDS = tuple((f, p) for f in FAMILIES for p in (*PORTED, ICMP_OF[f]))
+
+
+def _with_unreadable(
+    matrix: Matrix,
+    entries: list[ListEntry],
+    kind: tuple[int, int],
+    cell: tuple[int, int],
+    keys: list[str],
+    point: Point,
+) -> list[ListEntry]:
+    """Entries that also do what is meant with packets of a kind whose ports cannot be read.
+
+    Where the first entry for all ports of the protocol does something else, such entries match
+    only what can be read, and what cannot meets an entry of its own before the last one.
+    """
+    whole = _region(kind)
+    part = Part(0, *(_unreadable(matrix, cell, answer, whole, point) for answer in ANSWERS))
+    observe = point.mode == "observe"
+    wanted = _entry(matrix, [part], keys, observe)
+    first = next(e for e in entries if _holds(e, whole))
+    if (first.action, first.would) == (wanted.action, wanted.would):
+        return entries
+    result: list[ListEntry] = []
+    for entry in entries[:-1]:
+        if entry.readable or entry.region is None or not _holds(entry, whole):
+            result.append(entry)
+            continue
+        region = entry.region
+        left = runs([p for a, b in region.protocols for p in range(a, b + 1) if p != kind[1]])
+        if left:
+            result.append(replace(entry, region=region._replace(protocols=left)))
+        for family in region.families:
+            mine = whole._replace(families=(family,))
+            result.append(replace(entry, region=mine, readable=family == kind[0]))
+    last = entries[-1]
+    return [*result, replace(last, region=whole, readable=True),
+            replace(wanted, region=whole), last]  # fmt: skip
+
+
+def _region(kind: tuple[int, int]) -> Region:
+    every: Ranges = ((0, span_of(*kind)),)
+    return Region((kind[0],), ((kind[1], kind[1]),), every, every)
+
+
+def _holds(entry: ListEntry, whole: Region) -> bool:
+    """Whether an entry matches packets of a protocol whose ports cannot be read."""
+    region, number = entry.region, whole.protocols[0][0]
+    if region is None:
+        return True
+    return (
+        not entry.readable
+        and set(whole.families) <= set(region.families)
+        and any(low <= number <= high for low, high in region.protocols)
+        and region.sources == whole.sources
+        and region.destinations == whole.destinations
+    )
+
+
+def _unreadable(
+    matrix: Matrix, cell: tuple[int, int], answer: Answer, whole: Region, point: Point
+) -> Piece:
+    """Who decides about packets whose ports cannot be read: the first entry for all of them."""
+    mask = matrix.atoms.mask(boxes_of(whole))
+    own = _decides(matrix, cell, answer, mask)
+    if own.action == "deny" and not point.stateful:
+        opposite = _decides(matrix, cell[::-1], answer, mask)
+        if opposite.action == "allow":
+            return opposite
+    return own
+
+
+def _decides(matrix: Matrix, cell: tuple[int, int], answer: Answer, mask: int) -> Piece:
+    passed = -1
+    for number in matrix.rows_of(*cell):
+        row = matrix.rows[number]
+        line = matrix.policy.lines[row.line]
+        if answer not in matrix.answers_of(row) or line.layer == passed:
+            continue
+        for entry, (action, written) in enumerate(matrix.effects[line.permission].steps):
+            if mask & ~written:
+                continue
+            if action == "pass":
+                passed = line.layer
+                break
+            return Piece(0, number, entry, action)
+    return Piece(0, -1, -1, matrix.default(answer))
 
 
 def _with_answers(matrix: Matrix, source: int, destination: int) -> list[Part]:

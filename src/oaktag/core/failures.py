@@ -133,6 +133,11 @@ class _Found:
 class _Failing:
     """How everything fares before, kept; and after, where a loss touches it."""
 
+    state: State
+    trees: PathTrees
+    reach: Reach
+    before: Ints | None
+
     def __init__(self, state: State, hosts: Sequence[Host]) -> None:
         self.hosts = hosts
         self._begin(state, (state.knowledge.nothing,))
@@ -147,7 +152,7 @@ class _Failing:
         self.before = self._as_matrix(self._fares(self.state, self.trees, every))
 
     def _begin(self, state: State, tables: Sequence[Lookup]) -> None:
-        self.before: Ints | None = None
+        self.before = None
         self.state = State(
             state.matrix, state.network, state.paths, state.knowledge, state.judges, tables
         )

@@ -121,10 +121,9 @@ class Matrix:
     @cached_property
     def _painted(self) -> dict[Answer, NDArray[np.int32]]:
         size = len(self.groups)
-        defaults = {"action": self.policy.default, "would": self._watched_default}
         canvases: dict[Answer, NDArray[np.int32]] = {}
         for answer in ANSWERS:
-            empty = self.forms.number(self.atoms.full if defaults[answer] == "allow" else 0)
+            empty = self.forms.number(self.atoms.full if self.default(answer) == "allow" else 0)
             canvases[answer] = np.full((size, size), empty, dtype=np.int32)
         memo: dict[tuple[int, int, int], int] = {}
         for layer in reversed(range(len(self.policy.layers))):
@@ -137,8 +136,7 @@ class Matrix:
     def behind(self, answer: Answer) -> list[tuple[NDArray[np.int32], NDArray[np.int32]]]:
         """For each row the forms of its cells without it and what is read before it: what the
         rest of its layer and all behind decides, and what the layers behind alone decide."""
-        default = self.policy.default if answer == "action" else self._watched_default
-        empty = self.forms.number(self.atoms.full if default == "allow" else 0)
+        empty = self.forms.number(self.atoms.full if self.default(answer) == "allow" else 0)
         canvas = np.full((len(self.groups),) * 2, empty, dtype=np.int32)
         none = np.empty(0, dtype=np.int32)
         found = [(none, none)] * len(self.rows)
@@ -153,6 +151,10 @@ class Matrix:
                 found[number] = canvas[block].copy(), after[block]
                 self._paint(canvas, after, row, memo)
         return found
+
+    def default(self, answer: Answer) -> Action:
+        """What decides where no line does."""
+        return self.policy.default if answer == "action" else self._watched_default
 
     @property
     def _watched_default(self) -> Action:
@@ -252,7 +254,7 @@ class Matrix:
                     passed |= hit
                 elif hit:
                     result.append(Piece(hit, number, entry, action))
-        default = self.policy.default if answer == "action" else self._watched_default
+        default = self.default(answer)
         if live | passed:
             result.append(Piece(live | passed, -1, -1, default))
         return result

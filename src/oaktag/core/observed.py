@@ -15,7 +15,14 @@ from functools import cached_property
 import numpy as np
 from numpy.typing import NDArray
 
-from oaktag.core.accesslist import AccessList
+from oaktag.core.accesslist import (
+    AccessList,
+    Blank,
+    End,
+    PassBetween,
+    PassUnless,
+    PassWithin,
+)
 from oaktag.core.addresses import Prefix, Range, Span
 from oaktag.core.bindings import Binding, Lookup
 from oaktag.core.judging import Judge, Sight
@@ -66,28 +73,43 @@ class HeldJudge(Judge):
                 allowed = allowed | mask if entry.action == "allow" else allowed & ~mask
             self._chains[name] = allowed
         self._tables = _lookup(list_.source_bindings), _lookup(list_.destination_bindings)
-        self._spans = tuple(
-            None if s is None else _Spans(s) for s in (list_.origins, list_.targets)
+        steps = list_.head
+        ends: tuple[End, End] = ("source", "destination")
+        self._unless, self._exempt = (
+            {
+                end: [
+                    _Spans(s.spans, s.family) for s in steps if isinstance(s, kind) and s.end == end
+                ]
+                for end in ends
+            }
+            for kind in (PassUnless, PassWithin)
         )
-        self._inside = tuple(_Pairs([pair[n] for pair in list_.inside]) for n in (0, 1))
+        pairs = [pair for s in steps if isinstance(s, PassBetween) for pair in s.pairs]
+        self._inside = tuple(_Pairs([pair[n] for pair in pairs]) for n in (0, 1))
 
     @property
     def from_key(self) -> object:
         """What ``judges_from`` depends on."""
-        return None if self._spans[0] is None else (id(self), "from")
+        return id(self), "from"
 
     @property
     def to_key(self) -> object:
         """What ``judges_to`` depends on."""
-        return None if self._spans[1] is None else (id(self), "to")
+        return id(self), "to"
 
     def judges_from(self, host: Host) -> bool:
         """Whether it judges packets from there."""
-        return self._spans[0] is None or self._spans[0].hold(host.family, host.address)
+        return self._judges("source", host)
 
     def judges_to(self, host: Host) -> bool:
         """Whether it judges packets toward there."""
-        return self._spans[1] is None or self._spans[1].hold(host.family, host.address)
+        return self._judges("destination", host)
+
+    def _judges(self, end: End, host: Host) -> bool:
+        place = host.family, host.address
+        if any(s.family == host.family and s.hold(*place) for s in self._exempt[end]):
+            return False
+        return all(s.hold(*place) for s in self._unless[end] if s.family == host.family)
 
     def within(self, a: Host, b: Host) -> bool:
         """Whether it leaves packets between the two alone, as being inside one segment."""
@@ -97,11 +119,11 @@ class HeldJudge(Judge):
     @cached_property
     def marks(self) -> list[Lookup]:
         """Tables along whose ends hosts must be told apart, beside bindings."""
-        spans = [s.spans for s in (*self._spans, *self._inside) if s is not None]
+        named = [s for by in (self._unless, self._exempt) for of in by.values() for s in of]
+        spans = [of.spans for of in (*named, *self._inside) if of.spans]
         return [
             _lookup([Range(s.family, s.start, s.end, 1 + n) for n, s in enumerate(of)])
             for of in spans
-            if of
         ]
 
     def tables(self, known: Lookup) -> tuple[Lookup, Lookup]:
@@ -139,10 +161,7 @@ class HeldJudge(Judge):
 
 def open_list(point: str) -> AccessList:
     """What is assumed of a list that nobody knows: it lets everything pass."""
-    none: tuple[Range, ...] = ()
-    return AccessList(
-        point, "ignored", none, none, None, None, (), {}, {}, ("allow", "allow"), stateful=False
-    )
+    return AccessList(point, (Blank(),), True, (), (), {}, {}, ("allow", "allow"))
 
 
 class HeldBook:
@@ -185,7 +204,8 @@ class HeldBook:
 class _Spans:
     """Disjoint spans of addresses."""
 
-    def __init__(self, spans: Sequence[Span]) -> None:
+    def __init__(self, spans: Sequence[Span], family: int = 0) -> None:
+        self.family = family
         self.spans = sorted(set(spans))
         self._starts = [(s.family, s.start) for s in self.spans]
 

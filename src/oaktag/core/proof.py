@@ -1,12 +1,14 @@
 """An access list, as read back from its text, is equal to the matrix; or here is a packet.
 
-This file shares with the compiler only the plain tables and the tree: it ranks lines, resolves
-cells and evaluates entries itself, and cuts packets and addresses along the ends of both sides,
-so that one packet of each class speaks for all of it. Nothing is sampled.
+This file shares with the compiler only the plain tables and the tree: it runs the head step by step
+as the point would, ranks lines, resolves cells and evaluates entries itself, and cuts packets and
+addresses along the ends of both sides, so that one packet of each class speaks for all of it.
+Nothing is sampled, and no constant is the writer's.
 
-What is proved (semantics, section 5): for every packet that the point judges, and every packet
-that it does not, the list's ``action`` and ``would`` are those of the matrix for the tags that
-the point should see.
+What is proved (semantics, sections 5 and 8): for every packet, judged or not, the list's ``action``
+and ``would`` are those of the matrix for the tags that the point should see; packets whose ports
+cannot be read, frames with tags of no group, fragments and packets of known flows included; and
+behind the point the frame has the tag that it came with.
 """
 
 from __future__ import annotations
@@ -16,12 +18,24 @@ from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from typing import NamedTuple
 
-from oaktag.core.accesslist import AccessList, ListEntry
+from oaktag.core.accesslist import (
+    AccessList,
+    Blank,
+    Forget,
+    Keep,
+    ListEntry,
+    Look,
+    PassBetween,
+    PassKnown,
+    PassUnless,
+    PassWithin,
+    Reassemble,
+)
 from oaktag.core.addresses import Range, Span
 from oaktag.core.groups import ITSELF, STAR, UNTAGGED, Groups
 from oaktag.core.lines import Action, EntryAction, Line, Policy
 from oaktag.core.network import Point
-from oaktag.core.packets import Atoms, Packet, boxes_of, exchanged
+from oaktag.core.packets import Atoms, Box, Packet, Region, boxes_of, exchanged
 
 
 @dataclass(frozen=True, slots=True)
@@ -45,7 +59,7 @@ class Refuted:
     """A packet on which the list and the matrix differ, with both decisions (action, would).
 
     ``frame`` is the tag that arrives in its frame, 0 for none; addresses are numbers of the
-    packet's family.
+    packet's family. ``what`` says what is odd about the packet, or what else the list does to it.
     """
 
     packet: Packet
@@ -54,50 +68,72 @@ class Refuted:
     frame: int
     listed: tuple[Action, Action]
     meant: tuple[Action, Action]
+    what: str = ""
 
 
 class _Side(NamedTuple):
-    """A class of addresses: what list and matrix make of them."""
+    """A class of addresses: what the list makes of them, step by step, and what is meant."""
 
-    listed: int
-    meant: int
     family: int
     address: int
+    within: tuple[object, ...]
+    bound: int
+    tag: int
+    judged: bool
+    inside: frozenset[int]
+
+
+class _Run(NamedTuple):
+    """What the head makes of a packet: the tags by which it is judged, or None, None where it
+    passes; and the tag in its frame behind the point."""
+
+    source: int | None
+    destination: int | None
     frame: int
-    judged: tuple[bool, bool]
-    inside: tuple[frozenset[int], frozenset[int]]
 
 
 Both = tuple[int, int]  # the packets allowed by action, and by would
+#: Protocols of which packets may come whose ports, or type and code, cannot be read.
+_CUT_SHORT = tuple((f, p) for f in (4, 6) for p in (6, 17, 132, {4: 1, 6: 58}[f]))
+_TOPS = {6: 65535, 17: 65535, 132: 65535, 1: 255, 58: 255}
+_KNOWN = "a packet of a flow that is known"
+_FRAGMENT = "a later fragment, whose payload would be taken for ports"
+_MARKED = "behind the point its frame has another tag"
+_SHORT = "a packet whose ports cannot be read"
 
 
 def prove(held: AccessList, meant: Meant) -> Refuted | None:
     """None if the list decides every packet as the matrix does, else one that it does not."""
     proof = _Proof(held, meant)
-    targets = _classes(proof.targets())
+    if (found := proof.flows()) is not None:
+        return found
+    targets = _classes(proof.sides("destination"))
+    sources = _classes(proof.sides("source"))
     checked: set[tuple[object, ...]] = set()
-    for source in _classes(proof.sources()):
+    for source in sources:
         for target in targets:
             if source.family != target.family:
                 continue
-            key = (
-                source.family, source.listed, source.meant, target.listed, target.meant,
-                proof.judged(source, target),
-            )  # fmt: skip
-            if key in checked:
-                continue
-            checked.add(key)
-            found = proof.compare(source, target)
-            if found is not None:
-                return found
+            judged = source.judged and target.judged and not source.inside & target.inside
+            for frame in proof.frames:
+                run = proof.run(source, target, frame)
+                seen = proof.seen(frame, source.tag), target.tag
+                kept = frame == run.frame
+                key = source.family, run.source, run.destination, kept, seen if judged else None
+                if key in checked:
+                    continue
+                checked.add(key)
+                found = proof.compare(source, target, frame, run, seen if judged else None)
+                if found is not None:
+                    return found
     return None
 
 
 def _classes(sides: Iterator[_Side]) -> list[_Side]:
-    """One side of each class: those that differ in nothing but address and frame."""
+    """One side of each class: those that differ in nothing but their address."""
     first: dict[tuple[object, ...], _Side] = {}
     for side in sides:
-        first.setdefault((side.family, side.listed, side.meant, side.judged, side.inside), side)
+        first.setdefault(side._replace(address=0), side)
     return list(first.values())
 
 
@@ -112,127 +148,202 @@ class _Proof:
         if not meant.point.stateful:
             cut += exchanged(cut)
         self.atoms = Atoms(cut)
+        # Behind the atoms a bit for each kind of packet whose ports cannot be read.
+        self.short = {kind: 1 << self.atoms.count + n for n, kind in enumerate(_CUT_SHORT)}
+        self.full = self.atoms.full | sum(self.short.values())
         self._chains = {name: self._evaluate(chain) for name, chain in held.chains.items()}
         self._cells: dict[tuple[int, int], Both] = {}
+        self._masks: dict[tuple[Box, ...], int] = {}
+        self._runs: dict[tuple[object, ...], _Run] = {}
         self._lines = sorted(
             self._applied(), key=lambda pair: _rank(pair[0], pair[1], meant.groups, meant.policy)
         )
+        told = {r.tag for r in (*held.source_bindings, *meant.bindings)}
+        told |= {tag for block in held.blocks.values() for tag in block}
+        told |= {tag for tag in meant.groups.by_tag if tag}
+        strange = next(n for n in range(1, 0x10000) if n not in told)
+        #: Tags that may arrive in a frame: none, every tag that either side tells from others, and
+        #: one that neither knows.
+        self.frames = [0, *sorted(told - {0}), strange]
 
-    # -- addresses ---------------------------------------------------------------------------
+    # -- addresses -------------------------------------------------------------------------------
 
-    def sources(self) -> Iterator[_Side]:
-        """Classes of sources: of address, and of the tag in the frame."""
-        frames = [0]
-        if (self.held.frames, self._frames_meant) != ("ignored", "ignored"):
-            frames += [t for t in self.meant.groups.by_tag if t]
-        seen = _Seen(self.held.source_bindings, self.meant.bindings)
-        origins = _Within(self.held.origins), _Within(self.meant.origins)
-        inside = (
-            _Held([pair[0] for pair in self.held.inside]),
-            _Held([pair[0] for pair in self.meant.inside]),
-        )
-        for family, address in _stretches(
-            [seen.cuts, origins[0].cuts, origins[1].cuts, inside[0].cuts, inside[1].cuts]
-        ):
-            bound = seen.tags(family, address)
-            for frame in frames:
-                yield _Side(
-                    _count(self.held.frames, frame, bound[0]),
-                    _count(self._frames_meant, frame, bound[1]),
-                    family,
-                    address,
-                    frame,
-                    (origins[0].has(family, address), origins[1].has(family, address)),
-                    (inside[0].of(family, address), inside[1].of(family, address)),
-                )
-
-    def targets(self) -> Iterator[_Side]:
-        """Classes of destinations."""
-        seen = _Seen(self.held.destination_bindings, self.meant.bindings)
-        targets = _Within(self.held.targets), _Within(self.meant.targets)
-        inside = (
-            _Held([pair[1] for pair in self.held.inside]),
-            _Held([pair[1] for pair in self.meant.inside]),
-        )
-        for family, address in _stretches(
-            [seen.cuts, targets[0].cuts, targets[1].cuts, inside[0].cuts, inside[1].cuts]
-        ):
+    def sides(self, end: str) -> Iterator[_Side]:
+        """Classes of addresses of one end of packets."""
+        held, meant, first = self.held, self.meant, end == "source"
+        listed = _Finder(held.source_bindings if first else held.destination_bindings)
+        bindings = _Finder(meant.bindings)
+        judged = _Within(meant.origins if first else meant.targets)
+        inside = _Pairs([pair[0 if first else 1] for pair in meant.inside])
+        never = _Within(_NOT_JUDGED)
+        steps: list[_Within | _Pairs] = []
+        families: list[int] = []
+        for step in held.head:
+            if isinstance(step, (PassWithin, PassUnless)) and step.end == end:
+                steps.append(_Within(step.spans))
+                families.append(step.family)
+            elif isinstance(step, PassBetween):
+                steps.append(_Pairs([pair[0 if first else 1] for pair in step.pairs]))
+                families.append(step.family)
+        cuts = [listed.cuts, bindings.cuts, judged.cuts, inside.cuts, never.cuts]
+        for family, address in _stretches([*cuts, *(s.cuts for s in steps)]):
             yield _Side(
-                *seen.tags(family, address),
                 family,
                 address,
-                0,
-                (targets[0].has(family, address), targets[1].has(family, address)),
-                (inside[0].of(family, address), inside[1].of(family, address)),
+                tuple(
+                    s.of(family, address) if isinstance(s, _Pairs) else s.has(family, address)
+                    for s in steps
+                ),
+                listed.tag(family, address),
+                bindings.tag(family, address),
+                judged.has(family, address) and not never.has(family, address),
+                inside.of(family, address),
             )
 
-    @property
-    def _frames_meant(self) -> str:
+    def seen(self, frame: int, bound: int) -> int:
+        """The source tag that the point should see."""
         point = self.meant.point
-        return "ignored" if point.source_by == "address" else point.if_differ
+        if point.source_by == "address":
+            return bound
+        return (frame or bound) if point.if_differ == "frame" else (bound or frame)
 
-    @staticmethod
-    def judged(source: _Side, target: _Side) -> tuple[bool, bool]:
-        """Whether the list, and whether the point as meant, judges packets between the two."""
-        return (
-            source.judged[0] and target.judged[0] and not source.inside[0] & target.inside[0],
-            source.judged[1] and target.judged[1] and not source.inside[1] & target.inside[1],
-        )
+    # -- the list, as its point runs it ----------------------------------------------------------
 
-    # -- decisions ---------------------------------------------------------------------------
+    def run(self, source: _Side, target: _Side, frame: int) -> _Run:
+        """The head, step by step, for a packet that opens a flow."""
+        key = source.family, source.within, source.bound, target.within, target.bound, frame
+        if key not in self._runs:
+            self._runs[key] = self._run(source, target, frame)
+        return self._runs[key]
 
-    def compare(self, source: _Side, target: _Side) -> Refuted | None:
+    def _run(self, source: _Side, target: _Side, frame: int) -> _Run:
+        tag, flagged, kept = frame, False, 0
+        at = {"source": iter(source.within), "destination": iter(target.within)}
+        family, passed = source.family, False
+        for step in self.held.head:
+            match step:
+                case PassWithin():
+                    hit = next(at[step.end])
+                    passed |= bool(hit) and step.family == family
+                case PassUnless():
+                    hit = next(at[step.end])
+                    passed |= not hit and step.family == family
+                case PassBetween():
+                    ones, twos = next(at["source"]), next(at["destination"])
+                    both = isinstance(ones, frozenset) and isinstance(twos, frozenset)
+                    passed |= both and bool(ones & twos) and step.family == family  # type: ignore[operator]
+                case Forget():
+                    if flagged:
+                        tag, flagged = 0, False
+                case Keep():
+                    kept = tag
+                case Blank():
+                    tag, flagged = 0, True
+                case Look():
+                    wanted = step.family == family and (not step.unless_known or tag == 0)
+                    if wanted and source.bound:
+                        tag, flagged = source.bound, True
+                case PassKnown() | Reassemble():
+                    pass
+            if passed:
+                return _Run(None, None, tag)
+        seen = tag
+        if flagged:
+            tag = kept if self.held.restores else 0
+        return _Run(seen, target.bound, tag)
+
+    def flows(self) -> Refuted | None:
+        """What is odd about packets of known flows, and about fragments."""
+        head, stateful = self.held.head, self.meant.point.stateful
+        passes = bool(head) and isinstance(head[0], PassKnown)
+        known: tuple[Action, Action] = ("allow", "allow") if passes else ("deny", "deny")
+        wanted: tuple[Action, Action] = ("allow", "allow") if stateful else ("deny", "deny")
+        packet = Packet(4, 6, 50000, 443)
+        if known != wanted:
+            return Refuted(packet, *_EXAMPLE, 0, known, wanted, _KNOWN)
+        if not any(isinstance(s, (PassKnown, Reassemble)) for s in head[:1]):
+            return Refuted(packet, *_EXAMPLE, 0, ("allow", "allow"), ("deny", "deny"), _FRAGMENT)
+        return None
+
+    # -- decisions -------------------------------------------------------------------------------
+
+    def compare(
+        self, source: _Side, target: _Side, frame: int, run: _Run, seen: tuple[int, int] | None
+    ) -> Refuted | None:
         """The first packet between two classes that the two sides do not decide alike."""
-        by_list, by_matrix = self.judged(source, target)
-        everything = (self.atoms.full, self.atoms.full)
-        listed = self._listed(source.listed, target.listed) if by_list else everything
-        meant = self._meant(source.meant, target.meant) if by_matrix else everything
-        wrong = ((listed[0] ^ meant[0]) | (listed[1] ^ meant[1])) & self.atoms.of_family(
-            source.family
-        )
-        if not wrong:
+        family = source.family
+        everything = self.full, self.full
+        listed = everything if run.source is None else self._listed(run.source, run.destination)
+        meant = everything if seen is None else self._meant(*seen)
+        mine = self.atoms.of_family(family)
+        mine |= sum(bit for kind, bit in self.short.items() if kind[0] == family)
+        wrong = ((listed[0] ^ meant[0]) | (listed[1] ^ meant[1])) & mine
+        if not wrong and run.frame == frame:
             return None
-        packet = self.atoms.packet(wrong, source.family)
-        atom = self.atoms.atom(packet)
+        if wrong & self.atoms.full:
+            packet, what = self.atoms.packet(wrong & self.atoms.full, family), ""
+            bit = 1 << self.atoms.atom(packet)
+        elif wrong:
+            kind, bit = next((k, b) for k, b in self.short.items() if wrong & b)
+            packet, what = Packet(*kind, 0, 0), _SHORT
+        else:
+            packet, what = self.atoms.packet(mine & self.atoms.full, family), _MARKED
+            bit = 1 << self.atoms.atom(packet)
         return Refuted(
-            packet,
-            source.address,
-            target.address,
-            source.frame,
-            (_word(listed[0] >> atom), _word(listed[1] >> atom)),
-            (_word(meant[0] >> atom), _word(meant[1] >> atom)),
-        )
+            packet, source.address, target.address, frame,
+            (_word(listed[0] & bit), _word(listed[1] & bit)),
+            (_word(meant[0] & bit), _word(meant[1] & bit)), what,
+        )  # fmt: skip
 
-    def _listed(self, source: int, target: int) -> Both:
-        chain = self.held.blocks.get(target, {}).get(source)
+    def _listed(self, source: int, target: int | None) -> Both:
+        chain = self.held.blocks.get(target or 0, {}).get(source)
         if chain is not None:
             return self._chains[chain]
         action, would = self.held.outside
-        return self.atoms.full * (action == "allow"), self.atoms.full * (would == "allow")
+        return self.full * (action == "allow"), self.full * (would == "allow")
 
     def _evaluate(self, chain: Sequence[ListEntry]) -> Both:
         action = would = 0
         for entry in reversed(chain):
-            mask = (
-                self.atoms.full if entry.region is None else self.atoms.mask(boxes_of(entry.region))
-            )
+            mask = self.full
+            if entry.region is not None:
+                mask = self.atoms.mask(boxes_of(entry.region)) | self._short_of(entry.region)
+            if entry.readable:
+                mask &= self.atoms.full
             action = action | mask if entry.action == "allow" else action & ~mask
             would = would | mask if entry.would == "allow" else would & ~mask
         return action, would
+
+    def _short_of(self, region: Region) -> int:
+        """The packets cut short that a region matches: where it asks for no port."""
+        found = 0
+        for (family, protocol), bit in self.short.items():
+            every = ((0, _TOPS[protocol]),)
+            if (
+                family in region.families
+                and any(low <= protocol <= high for low, high in region.protocols)
+                and region.sources == region.destinations == every
+            ):
+                found |= bit
+        return found
 
     def _meant(self, source: int, target: int) -> Both:
         groups = self.meant.groups
         s, d = groups.by_tag.get(source, -1), groups.by_tag.get(target, -1)
         observed = self.meant.point.mode == "observe"
         if s not in self.meant.sources or d not in self.meant.destinations:
-            full = self.atoms.full * (self.meant.point.outside == "allow")
-            return (self.atoms.full, full) if observed else (full, full)
+            full = self.full * (self.meant.point.outside == "allow")
+            return (self.full, full) if observed else (full, full)
         action, would = self._resolved(s, d)
         if not self.meant.point.stateful:  # and the answers to what the opposite cell allows
             back = self._resolved(d, s)
-            action |= self.atoms.exchanged(back[0])
-            would |= self.atoms.exchanged(back[1])
-        return (self.atoms.full, action) if observed else (action, would)
+            action |= self._exchanged(back[0])
+            would |= self._exchanged(back[1])
+        return (self.full, action) if observed else (action, would)
+
+    def _exchanged(self, mask: int) -> int:
+        """What answers a set of packets; of those cut short nobody can say more than that."""
+        return self.atoms.exchanged(mask & self.atoms.full) | (mask & ~self.atoms.full)
 
     def _resolved(self, source: int, target: int) -> Both:
         if (source, target) not in self._cells:
@@ -252,7 +363,7 @@ class _Proof:
 
     def _decide(self, lines: Sequence[Line], default: Action) -> int:
         """Layer by layer; what a layer passes on is undecided in the next one again."""
-        allowed, undecided = 0, self.atoms.full
+        allowed, undecided = 0, self.full
         for layer in range(len(self.meant.policy.layers)):
             here, passed = undecided, 0
             for line in lines:
@@ -260,10 +371,10 @@ class _Proof:
                     continue
                 permission = self.meant.policy.permissions[line.permission]
                 steps: list[tuple[EntryAction, int]] = [
-                    (e.action, self.atoms.mask(e.boxes)) for e in permission.entries
+                    (e.action, self._entry(e.boxes)) for e in permission.entries
                 ]
                 if permission.otherwise is not None:
-                    steps.append((permission.otherwise, self.atoms.full))
+                    steps.append((permission.otherwise, self.full))
                 for action, mask in steps:
                     if action == "allow":
                         allowed |= here & mask
@@ -272,6 +383,17 @@ class _Proof:
                     here &= ~mask
             undecided = here | passed
         return allowed | undecided if default == "allow" else allowed
+
+    def _entry(self, boxes: tuple[Box, ...]) -> int:
+        """The packets that an entry matches; those cut short only if it names all ports."""
+        if boxes not in self._masks:
+            mask = self.atoms.mask(boxes)
+            for (family, protocol), bit in self.short.items():
+                whole = self.atoms.mask([Box(family, (protocol, protocol))])
+                if not whole & ~mask:
+                    mask |= bit
+            self._masks[boxes] = mask
+        return self._masks[boxes]
 
     def _applied(self) -> Iterator[tuple[Line, bool]]:
         for line in self.meant.policy.lines:
@@ -312,13 +434,7 @@ def _rank(line: Line, mirrored: bool, groups: Groups, policy: Policy) -> tuple[i
 
 
 def _word(bits: int) -> Action:
-    return "allow" if bits & 1 else "deny"
-
-
-def _count(frames: str, frame: int, bound: int) -> int:
-    if frames == "ignored":
-        return bound
-    return (frame or bound) if frames == "frame" else (bound or frame)
+    return "allow" if bits else "deny"
 
 
 def _cuts_of(spans: Sequence[Span] | Sequence[Range]) -> set[tuple[int, int]]:
@@ -334,25 +450,24 @@ _NOT_JUDGED = (
 )
 #: Addresses that no host has on a wire; as witnesses they come last.
 _ODD = (
+    *_NOT_JUDGED,
     Span(4, 0, 0x00FFFFFF),
     Span(4, 0x7F000000, 0x7FFFFFFF),
     Span(4, 0xF0000000, 0xFFFFFFFF),
     Span(6, 0, (0x2000 << 112) - 1),
     Span(6, 0x4000 << 112, (0xFC00 << 112) - 1),
 )
+#: 192.0.2.1 and 192.0.2.2, where a packet's addresses do not matter.
+_EXAMPLE = (0xC0000201, 0xC0000202)
 
 
 def _stretches(cuts: Sequence[set[tuple[int, int]]]) -> Iterator[tuple[int, int]]:
     """The first address of every stretch between neighbouring cuts, in both families."""
     top = {4: 1 << 32, 6: 1 << 128}
-    not_judged, odd = _Finder(_NOT_JUDGED), _Finder(_ODD)
-    starts = {(4, 0), (6, 0)}.union(*cuts, not_judged.cuts, odd.cuts)
-    judged = [
-        (family, address)
-        for family, address in sorted(starts)
-        if address < top[family] and not_judged.find(family, address) is None
-    ]
-    yield from sorted(judged, key=lambda place: odd.find(*place) is not None)
+    odd = _Within(_ODD)
+    starts = {(4, 0), (6, 0)}.union(*cuts, odd.cuts)
+    held = [(family, address) for family, address in sorted(starts) if address < top[family]]
+    yield from sorted(held, key=lambda place: odd.has(*place))
 
 
 class _Finder:
@@ -369,32 +484,35 @@ class _Finder:
             return None
         return self.spans[at]
 
-
-class _Seen:
-    """The tags of an address by the list's table and by the table meant."""
-
-    def __init__(self, listed: Sequence[Range], meant: Sequence[Range]) -> None:
-        self._finders = _Finder(listed), _Finder(meant)
-        self.cuts = self._finders[0].cuts | self._finders[1].cuts
-
-    def tags(self, family: int, address: int) -> tuple[int, int]:
-        found = [finder.find(family, address) for finder in self._finders]
-        listed, meant = (f.tag if isinstance(f, Range) else 0 for f in found)
-        return listed, meant
+    def tag(self, family: int, address: int) -> int:
+        found = self.find(family, address)
+        return found.tag if isinstance(found, Range) else 0
 
 
 class _Within:
-    """Whether an address is in some spans; None stands for everywhere."""
+    """Whether an address is in some spans, perhaps overlapping; None stands for everywhere."""
 
     def __init__(self, spans: Sequence[Span] | None) -> None:
-        self._finder = None if spans is None else _Finder(spans)
-        self.cuts = set() if self._finder is None else self._finder.cuts
+        self._spans = None if spans is None else _merged(spans)
+        self._finder = None if self._spans is None else _Finder(self._spans)
+        self.cuts = set() if spans is None else _cuts_of(spans)
 
     def has(self, family: int, address: int) -> bool:
         return self._finder is None or self._finder.find(family, address) is not None
 
 
-class _Held:
+def _merged(spans: Sequence[Span]) -> list[Span]:
+    found: list[Span] = []
+    for span in sorted(spans):
+        last = found[-1] if found else None
+        if last is not None and last.family == span.family and span.start <= last.end + 1:
+            found[-1] = Span(span.family, last.start, max(last.end, span.end))
+        else:
+            found.append(span)
+    return found
+
+
+class _Pairs:
     """Which of some numbered spans, perhaps many times the same, hold an address."""
 
     def __init__(self, spans: Sequence[Span]) -> None:
@@ -406,4 +524,4 @@ class _Held:
 
     def of(self, family: int, address: int) -> frozenset[int]:
         span = self._finder.find(family, address)
-        return frozenset() if span is None else frozenset(self.numbers[span])  # type: ignore[index]
+        return frozenset() if span is None else frozenset(self.numbers[Span(*span[:3])])

@@ -328,7 +328,8 @@ class Reach:
             [
                 places[id(state.knowledge.at(n.name))] if n.marks else -1
                 for n in state.network.nodes.values()
-            ],
+            ]
+            + [-1],  # of whom no node is
             dtype=np.int64,
         )
         frames = []

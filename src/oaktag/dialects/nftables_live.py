@@ -3,10 +3,10 @@
 from __future__ import annotations
 
 import json
-from collections.abc import Sequence
+from collections.abc import Collection, Sequence
 
 from oaktag.core.addresses import Range
-from oaktag.dialects.nftables import FLAG, span_of, table_name
+from oaktag.dialects.nftables import FLAG, element_of, span_of, table_name
 
 
 def refill_tags(table: str, ranges: Sequence[Range], flag: int = FLAG) -> str:
@@ -20,13 +20,19 @@ def refill_tags(table: str, ranges: Sequence[Range], flag: int = FLAG) -> str:
     return "\n".join(lines) + "\n"
 
 
-def refill(point: str, ranges: Sequence[Range]) -> str:
-    """Text that replaces all bindings of a point's list, its rules staying as they are."""
+def refill(point: str, ranges: Sequence[Range], tags: Collection[int]) -> str:
+    """Text that replaces all bindings of a point's list, its rules staying as they are.
+
+    Args:
+        point: the point's id.
+        ranges: the new bindings.
+        tags: the destinations' tags that have cells in the list.
+    """
     table = table_name(point)
     lines: list[str] = []
     for family in (4, 6):
         lines.append(f"flush map inet {table} to{family}")
-        elements = [f"{span_of(r)} : goto to_{r.tag}" for r in ranges if r.family == family]
+        elements = [element_of(r, tags) for r in ranges if r.family == family]
         if elements:
             lines.append(f"add element inet {table} to{family} {{ {', '.join(elements)} }}")
     return refill_tags(table, ranges) + "\n".join(lines) + "\n"

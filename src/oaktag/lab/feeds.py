@@ -44,7 +44,7 @@ async def run_feeds(plan: LabPlan) -> tuple[list[int], dict[int, list[Row]]]:
                 load(nftables_live.refill_tags(ENTRY_TABLE, ranges, flag=0))
             for point in plan.points:
                 if point.node == number:
-                    load(nftables_live.refill(point.name, ranges))
+                    load(nftables_live.refill(point.name, ranges, point.tags))
     return [len(rows) for rows in arrived], known
 
 

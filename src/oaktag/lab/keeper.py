@@ -38,7 +38,7 @@ class Keeper:
         """Load every point's list without bindings; then let the feeds fill the tables."""
         for point in self.plan.points:
             with inside(node_name(point.node)):
-                load(point.text + nftables_live.refill(point.name, []))
+                load(point.text + nftables_live.refill(point.name, [], point.tags))
         self.loaded = True
         arrived, self.known = await run_feeds(self.plan)
         return {"arrived": arrived}

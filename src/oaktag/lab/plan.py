@@ -52,11 +52,12 @@ class LabFeed:
 
 @dataclass(slots=True)
 class LabPoint:
-    """A point: its node, its list as text, its tables' name."""
+    """A point: its node, its list as text, and the destinations' tags that have cells in it."""
 
     name: str
     node: int
     text: str
+    tags: list[int] = field(default_factory=list)
 
 
 @dataclass(slots=True)

@@ -18,11 +18,10 @@ from oaktag.core.network import Feed
 from oaktag.core.observed import HeldJudge, ObservedKnowledge, open_list
 from oaktag.core.packets import boxes_of
 from oaktag.core.reach import Flow, State
-from oaktag.dialects import nftables
 from oaktag.errors import UnreadableList
 from oaktag.operations.documents import Document, document
 from oaktag.operations.failures import told
-from oaktag.operations.lists import list_text
+from oaktag.operations.lists import dialect_of, list_text
 from oaktag.operations.model import Model
 from oaktag.workspace.observed_file import HeldList, Report, read_reports
 
@@ -136,7 +135,7 @@ def _held(model: Model, held: HeldList) -> AccessList | None:
         UnreadableList: nobody can say what it holds.
     """
     if held.text is not None:
-        tree = nftables.read(held.text)
+        tree = dialect_of(model.network.points[held.point]).read(held.text)
         if tree.point != held.point:
             raise UnreadableList(2, f"this is the list of {tree.point}")
         return tree

@@ -14,7 +14,7 @@ from typing import NamedTuple
 from oaktag.core.addresses import WIDTH, address_text
 from oaktag.core.bindings import Binding
 from oaktag.core.judging import Sight
-from oaktag.core.network import REGISTRY
+from oaktag.core.network import REGISTRY, Point
 from oaktag.core.packets import Packet
 from oaktag.core.paths import Path
 from oaktag.core.placement import Host
@@ -24,7 +24,7 @@ from oaktag.lab.handle import Lab
 from oaktag.lab.plan import LabFeed, LabHost, LabLink, LabNode, LabPlan, LabPoint, Probe
 from oaktag.operations.documents import Document, document
 from oaktag.operations.expect import hosts_of
-from oaktag.operations.lists import list_text, points_of
+from oaktag.operations.lists import dialect_of, list_of, list_text, points_of
 from oaktag.operations.model import Model
 from oaktag.workspace.textfile import write_text
 
@@ -396,10 +396,15 @@ def plan_of(model: Model, sent: list[Trial]) -> LabPlan:
         hosts,
         [LabLink(number[k.a], number[k.b], k.carries) for k in network.links],
         feeds,
-        [LabPoint(p.id, number[p.node], list_text(model, p)) for p in points_of(model)],
+        [_point(model, p, number[p.node]) for p in points_of(model)],
         list(model.files.config.binding_order),
         listening,
     )
+
+
+def _point(model: Model, point: Point, node: int) -> LabPoint:
+    held = list_of(model, point)
+    return LabPoint(point.id, node, dialect_of(point).write(held), sorted(held.blocks))
 
 
 def _binding(binding: Binding) -> tuple[str, int, str, int | None]:

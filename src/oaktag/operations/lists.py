@@ -9,6 +9,8 @@ from collections.abc import Callable
 from hashlib import sha256
 from pathlib import Path
 
+import numpy as np
+
 from oaktag.core.accesslist import AccessList
 from oaktag.core.addresses import address_text
 from oaktag.core.compiler import compile_point
@@ -16,7 +18,7 @@ from oaktag.core.network import Point
 from oaktag.core.proof import Meant, Refuted
 from oaktag.core.proof import prove as prove_list
 from oaktag.core.services import packet_text
-from oaktag.dialects import nftables
+from oaktag.dialects import DIALECTS, Dialect
 from oaktag.errors import OakTagError, UnreadableList, UnwritableEntry, UsageError
 from oaktag.operations.documents import Document, document, packet_json
 from oaktag.operations.model import Model
@@ -51,6 +53,8 @@ def list_of(model: Model, point: Point) -> AccessList:
             f"{point.id}: the dialect {point.dialect} does not judge the node's own traffic; "
             "take own: true out of the point"
         )
+    _undisturbed(model, point)
+    _told_apart(model, point)
     return compile_point(
         point,
         model.matrix,
@@ -61,9 +65,58 @@ def list_of(model: Model, point: Point) -> AccessList:
     )
 
 
+def _undisturbed(model: Model, point: Point) -> None:
+    """That no other point of the node overwrites the tags that this one sees, or keeps."""
+    others = [
+        p for p in model.network.nodes[point.node].points if p.mode != "off" and p.id != point.id
+    ]
+    if others and any(p.source_by == "address" or p.if_differ != "frame" for p in (point, *others)):
+        raise UnwritableEntry(
+            f"{point.id}: the points of {point.node} would overwrite each other's tags, for one "
+            "of them does not go by the frame first; let all of them match source: tag with "
+            "if_differ: frame, or put them on nodes of their own"
+        )
+
+
+def _told_apart(model: Model, point: Point) -> None:
+    """That no cell of the list has an entry for what the point cannot tell apart."""
+    policy = model.files.policy
+    unseen = dialect_of(point).unseen
+    odd = {
+        number: entry
+        for number, permission in enumerate(policy.permissions)
+        for entry in permission.steps
+        for box in entry.boxes
+        if box.family in (0, 6) and box.protocols[0] == box.protocols[1] in unseen
+    }
+    if not odd:
+        return
+    scope = [set(side) for side in model.scope(point)]
+    for row in model.matrix.rows:
+        line = model.lines[row.line]
+        block = model.matrix.block(row) if line.permission in odd else None
+        if block is None:
+            continue
+        cells = np.broadcast_arrays(*block)
+        for s, d in zip(cells[0].ravel().tolist(), cells[1].ravel().tolist(), strict=True):
+            if s in scope[0] and d in scope[1]:
+                names = model.groups.all[s].id, model.groups.all[d].id
+                raise UnwritableEntry(
+                    f"{point.id}: the cell {names[0]} {names[1]} has the entry "
+                    f"{odd[line.permission].text} ({line.location}), and on IPv6 that protocol "
+                    "number is an extension header, which the point does not see as a protocol; "
+                    "take it out of the permission"
+                )
+
+
 def list_text(model: Model, point: Point) -> str:
     """The access list of one point, in its dialect."""
-    return nftables.write(list_of(model, point))
+    return dialect_of(point).write(list_of(model, point))
+
+
+def dialect_of(point: Point) -> Dialect:
+    """The form in which a point's list is written."""
+    return DIALECTS[point.dialect]
 
 
 def refute(model: Model, point: Point, text: str) -> Refuted | None:
@@ -72,12 +125,9 @@ def refute(model: Model, point: Point, text: str) -> Refuted | None:
     Raises:
         UnreadableList: the text is no such list.
     """
-    held = nftables.read(text)
+    held = dialect_of(point).read(text)
     if held.point != point.id:
         raise UnreadableList(2, f"this is the list of {held.point}, not of {point.id}")
-    if held.stateful != point.stateful:
-        kept = "stateless" if held.stateful else "stateful"
-        raise UnreadableList(2, f"the list is not for a {kept} point, as {point.id} is")
     scope = model.scope(point)
     network = model.network
     meant = Meant(
@@ -129,12 +179,12 @@ def compile_lists(
                 f"{point.id} holds {point.capacity} entries, its list has {held.entries}; "
                 "narrow its scope, or let lines share permissions"
             )
-        text = nftables.write(held)
+        text = dialect_of(point).write(held)
         if proved and (against := refute(model, point, text)) is not None:
             raise OakTagError(
                 f"{point.id}: the list is not the matrix: {_refuted(against)['text']}"
             )
-        path = out / f"{point.id}{nftables.SUFFIX}"
+        path = out / f"{point.id}{dialect_of(point).suffix}"
         texts[path] = text
         rows.append(
             {
@@ -187,7 +237,7 @@ def prove(model: Model, folder: Path, progress: Progress | None = None) -> Docum
     for point in points_of(model):
         if progress is not None:
             progress(point.id)
-        path = folder / f"{point.id}{nftables.SUFFIX}"
+        path = folder / f"{point.id}{dialect_of(point).suffix}"
         row: Document = {"point": point.id, "file": path.as_posix(), "equal": False}
         row |= {"counterexample": None, "error": None}
         try:
@@ -208,12 +258,14 @@ def _refuted(against: Refuted) -> Document:
     family = against.packet.family
     source, destination = (address_text(family, a) for a in (against.source, against.destination))
     frame = f", tag {against.frame} in its frame," if against.frame else ""
+    frame += f" ({against.what})" if against.what else ""
     said = f"the list says {_answers(against.listed)}, the matrix {_answers(against.meant)}"
     return {
         "packet": packet_json(against.packet),
         "source": source,
         "destination": destination,
         "frame": against.frame,
+        "what": against.what,
         "listed": {"action": against.listed[0], "would": against.listed[1]},
         "matrix": {"action": against.meant[0], "would": against.meant[1]},
         "text": f"{packet_text(*against.packet)}, {source} to {destination}{frame}: {said}",

@@ -21,6 +21,8 @@ PORTS = {
 }  # fmt: skip
 NUMBERS = {"tcp": 6, "udp": 17, "sctp": 132}
 ECHO = {4: 8, 6: 128}
+#: The ports of a packet that has been cut off before them.
+CUT_SHORT = (-1, -1)
 
 
 @dataclass(slots=True)
@@ -40,6 +42,7 @@ class Stack:
     order: str = "specific-first"
     services: dict[str, list[str]] = field(default_factory=dict)
     expectations: list[Raw] = field(default_factory=list)
+    _every: list[Packet] = field(default_factory=list)
 
     def members(self, word: str) -> set[str]:
         """The groups that a word of a line stands for."""
@@ -94,9 +97,14 @@ class Stack:
             yield self.permissions[name]["otherwise"], {}
 
     def entry_matches(self, action: str, entry: Raw, packet: Packet) -> bool:
-        """Whether an entry speaks of a packet."""
+        """Whether an entry speaks of a packet; of one whose ports cannot be read (they are
+        ``CUT_SHORT``) only if it speaks of every packet of its protocol."""
         if action not in entry:
             return True  # what closes a permission speaks of everything
+        if packet[2:] == CUT_SHORT:
+            self._every = self._every or list(self._corners())
+            alike = [p for p in self._every if p[:2] == packet[:2]]
+            return all(self.entry_matches(action, entry, p) for p in alike)
         wanted = entry[action] if isinstance(entry[action], list) else [entry[action]]
         if not any(self.matches(s, packet) for s in wanted):
             return False
