@@ -63,6 +63,9 @@ EFFECTS = ("leak", "break", "one-way", "exact")
 @click.option("--failures", is_flag=True, help="What each single failure would do.")
 @click.option("--mend", is_flag=True, help="The cheapest changes after which nothing leaks.")
 @click.option("--breaks", is_flag=True, help="With --mend: nothing may break either.")
+@click.option(
+    "--even-if-breaks", is_flag=True, help="With --mend: what is exact now may break, and is named."
+)
 @click.option("--write", is_flag=True, help="With --mend: write the changes.")
 @click.option("--seconds", default=60.0, show_default=True, help="With --mend: when to stop.")
 @as_json
@@ -79,13 +82,14 @@ def command(
     failures: bool,
     mend: bool,
     breaks: bool,
+    even_if_breaks: bool,
     write: bool,
     seconds: float,
     as_json: bool,
 ) -> int:
     """Do tags reach every point on every path, and what passes or breaks where not?"""
     if mend:
-        return _mend(context, breaks, write, seconds, as_json)
+        return _mend(context, breaks, even_if_breaks, write, seconds, as_json)
     if failures:
         return _failures(context, as_json)
     folder = None if observed is None else context.path(observed)
@@ -239,14 +243,19 @@ def _failures(context: Context, as_json: bool) -> int:
     return 0
 
 
-def _mend(context: Context, breaks: bool, write: bool, seconds: float, as_json: bool) -> int:
+def _mend(
+    context: Context, breaks: bool, even_if_breaks: bool, write: bool, seconds: float, as_json: bool
+) -> int:
     document = context.workspace().mend(
-        breaks=breaks, write=write, seconds=seconds, progress=progress("mending")
-    )
+        breaks=breaks, even_if_breaks=even_if_breaks, write=write, seconds=seconds,
+        progress=progress("mending"),
+    )  # fmt: skip
     if as_json:
         emit(document)
         return 0
     goal = "nothing leaks or breaks" if breaks else "nothing leaks"
+    if not even_if_breaks:
+        goal += " and nothing exact fares worse"
     besides = " besides what nothing can mend" if document["hopeless"] else ""
     if document["changes"] is None:
         if document["proved"]:
@@ -256,10 +265,18 @@ def _mend(context: Context, breaks: bool, write: bool, seconds: float, as_json: 
                 f"{document['bound']:g}; --seconds gives it longer")  # fmt: skip
     elif not document["changes"]:
         say(f"{goal} already{besides}")
-    else:
+    elif document["proved"]:
         show_change(document)
         say(f"cost {document['cost']}, proved to be the cheapest after which {goal}{besides}")
         say(f"{document['tried']} networks tried")
+    else:
+        show_change(document)
+        say(f"the best so far, cost {document['cost']}: {len(document['left'])} rows stay wrong; "
+            f"the whole costs at least {document['bound']:g}; --seconds gives it longer")  # fmt: skip
+    for row in document["broken"][:5]:
+        say(f"   exact now, and worse then: {row}")
+    if len(document["broken"]) > 5:
+        say(f"   and {len(document['broken']) - 5} more that fare worse; --json has all")
     for row in document["hopeless"][:5]:
         say(f"   nothing that is possible mends {row}")
     if len(document["hopeless"]) > 5:

@@ -133,6 +133,15 @@ class Knowledge:
         return self._passing[key]
 
     @property
+    def order(self) -> tuple[str, ...]:
+        """The sources of bindings, the strongest first."""
+        return self._order
+
+    def feeds_from(self, sender: str) -> Sequence[Feed]:
+        """The feeds of a sender."""
+        return self._from.get(sender, ())
+
+    @property
     def every(self) -> tuple[Binding, ...]:
         """All bindings that anybody learned: the registry's and each node's own."""
         return tuple(self._pool)

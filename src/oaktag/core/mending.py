@@ -1,29 +1,39 @@
-"""The cheapest set of changes after which nothing leaks (and, as asked, nothing breaks).
+"""The cheapest set of changes after which nothing leaks and nothing that was exact fares worse.
 
 Rules kept here (semantics, section 6): add a feed, let a capable link or node carry tags, let a
-capable node mark or become a point, widen a scope; exact, as an integer program, with its cost.
+capable node mark or become a point, widen a scope, a direction or ``inside``; exact, as an integer
+program, with its cost. As asked, nothing may break either, or new breaks may be borne.
 
 One binary variable stands for each possible change. A set of changes is tried by running reach on
-the changed network; each row that is still wrong gives a constraint: of the changes that the row
-can depend on, some must be chosen otherwise than now. The program is solved again until nothing is
-wrong: its solution is then the cheapest, for every constraint holds in every network without that
-wrong row. Changes that make something worse, or that help only together, need no rule of their own.
+the changed network; each row that is wrong there gives a constraint: of the changes that the row can
+depend on, some must be chosen otherwise. A constraint says as little as it can: it leaves out all
+changes that, made or not, leave the row as wrong (``prospects``). The program is solved again until
+nothing is wrong: its solution is then the cheapest, for every constraint holds in every network
+without that wrong row.
 """
 
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from typing import Literal, NamedTuple
 
 import numpy as np
 
 from oaktag.core.bindings import Binding
-from oaktag.core.network import REGISTRY, Feed, Network, Point, Scope
+from oaktag.core.network import REGISTRY, Feed, Network, Point
 from oaktag.core.placement import Host
-from oaktag.core.reach import Flow, Reach, State
+from oaktag.core.prospects import Prospects
+from oaktag.core.reach import Between, Reach, State
 
-Kind = Literal["feed", "link carries", "node carries", "node marks", "point", "scope"]
+Kind = Literal[
+    "feed", "link carries", "node carries", "node marks", "point", "scope", "direction", "inside"
+]
+Row = tuple[tuple[str, int], tuple[str, int], tuple[str, ...], tuple[str, ...]]
+#: Changes chosen, of which one must go, and changes not chosen, of which one must come: or both.
+Cut = tuple[frozenset[int], frozenset[int]]
+#: After so many new constraints the program is solved again.
+MOST_NEW = 40
 
 
 class Change(NamedTuple):
@@ -39,8 +49,9 @@ class Change(NamedTuple):
 class Mended:
     """What the search found.
 
-    ``changes`` are the cheapest, if ``proved``; else the search ended first, and no set of them
-    can cost less than ``bound``. ``hopeless`` are rows that no change can mend, each once;
+    ``changes`` are the cheapest, if ``proved``; else the best that was found before time ended, and
+    no set can cost less than ``bound``. ``hopeless`` are rows that no change can mend, each once,
+    ``left`` those that the changes do not mend, ``broken`` those that were exact and fare worse;
     ``tried`` counts the networks on which reach was run.
     """
 
@@ -48,12 +59,15 @@ class Mended:
     cost: int
     proved: bool
     bound: float
-    hopeless: tuple[Flow, ...]
+    hopeless: tuple[Row, ...]
+    left: tuple[Row, ...]
+    broken: tuple[Row, ...]
     tried: int
 
 
 def possible(network: Network, learned: dict[str, Sequence[Binding]]) -> list[Change]:
-    """All changes that the files name, all feeds that could bring something, and all scopes."""
+    """All changes that the files name, all feeds that could bring something, and all that points
+    could judge besides."""
     found: list[Change] = []
     for node in network.nodes.values():
         prices = dict(node.can)
@@ -63,9 +77,9 @@ def possible(network: Network, learned: dict[str, Sequence[Binding]]) -> list[Ch
             found.append(Change("node marks", node.name, prices["mark"]))
         if "point" in prices and not node.points:
             found.append(Change("point", node.name, prices["point"]))
-    for link in network.links:
+    for number, link in enumerate(network.links):
         if dict(link.can).get("carry") is not None and not link.carries:
-            found.append(Change("link carries", link.name, dict(link.can)["carry"]))
+            found.append(Change("link carries", link.name, dict(link.can)["carry"], str(number)))
     prices = dict(network.prices)
     held = {(f.sender, f.receiver) for f in network.feeds if f.up and not (f.prefixes or f.tags)}
     for sender in (REGISTRY, *network.nodes):
@@ -75,8 +89,14 @@ def possible(network: Network, learned: dict[str, Sequence[Binding]]) -> list[Ch
             if listens and sender != receiver.name and (sender, receiver.name) not in held:
                 found.append(Change("feed", sender, prices["feed"], receiver.name))
     for point in network.points.values():
+        if point.mode == "off":
+            continue
         if point.scope.kind != "all" and "scope" in prices:
             found.append(Change("scope", point.id, prices["scope"]))
+        if (point.origins, point.targets) != (None, None) and "direction" in prices:
+            found.append(Change("direction", point.id, prices["direction"]))
+        if not point.inside and "inside" in prices:
+            found.append(Change("inside", point.id, prices["inside"]))
     return found
 
 
@@ -84,25 +104,24 @@ def changed(network: Network, changes: Sequence[Change]) -> Network:
     """The network with the changes made."""
     nodes, links, feeds = dict(network.nodes), list(network.links), list(network.feeds)
     for change in changes:
-        if change.kind == "feed":
-            feeds.append(Feed(f"{change.what}>{change.to}", change.what, change.to))
-        elif change.kind == "link carries":
-            links = [k._replace(carries=True) if k.name == change.what else k for k in links]
-        elif change.kind == "scope":
-            node = nodes[network.points[change.what].node]
-            points = tuple(
-                p._replace(scope=Scope()) if p.id == change.what else p for p in node.points
-            )
-            nodes[node.name] = node._replace(points=points)
-        elif change.kind == "point":
-            made = Point(change.what, inside=True, location=nodes[change.what].location)
-            nodes[change.what] = nodes[change.what]._replace(points=(made,))
-        else:
-            node = nodes[change.what]
-            carries, marks = change.kind == "node carries", change.kind == "node marks"
-            nodes[change.what] = node._replace(
-                carries=node.carries or carries, marks=node.marks or marks
-            )
+        match change.kind:
+            case "feed":
+                feeds.append(Feed(f"{change.what}>{change.to}", change.what, change.to))
+            case "link carries":
+                links[int(change.to)] = links[int(change.to)]._replace(carries=True)
+            case "point":
+                made = Point(change.what, inside=True, location=nodes[change.what].location)
+                nodes[change.what] = nodes[change.what]._replace(points=(made,))
+            case "node carries":
+                nodes[change.what] = nodes[change.what]._replace(carries=True)
+            case "node marks":
+                nodes[change.what] = nodes[change.what]._replace(marks=True)
+            case "scope" | "direction" | "inside":
+                node = nodes[network.points[change.what].node]
+                points = tuple(
+                    p.widened(change.kind) if p.id == change.what else p for p in node.points
+                )
+                nodes[node.name] = node._replace(points=points)
     made_network = Network(list(nodes.values()), list(network.segments.values()), links, feeds)
     made_network.prices = network.prices
     return made_network
@@ -112,9 +131,10 @@ def mend(
     choices: Sequence[Change],
     build: Callable[[Sequence[Change]], State],
     hosts: Sequence[Host],
-    bindings: Callable[[str], Sequence[Binding]],
+    prospects: Prospects,
     *,
     breaks: bool,
+    even_if_breaks: bool,
     late: Callable[[], bool],
     progress: Callable[[str], None] | None = None,
 ) -> Mended:
@@ -124,149 +144,182 @@ def mend(
         choices: all possible changes.
         build: the state of the network with some of them made.
         hosts: everybody who is somewhere.
-        bindings: what the registry or a node could send over a feed.
+        prospects: what becomes of a row, whatever some of the changes do.
         breaks: whether nothing may break either.
+        even_if_breaks: whether what was exact may break.
         late: whether the search shall end, with a bound.
         progress: told how far it is.
     """
-    search = _Search(choices, build, hosts, bindings, breaks, late, progress)
-    while True:
-        solved = search.solve()
-        if solved is None:
-            if search.give_up_rows():
-                continue
-            return search.found(None, proved=not search.late)
-        chosen, bound = solved
-        search.bound = bound
-        if not search.try_out(chosen):
-            return search.found(chosen, proved=True)
-        if search.late:
-            return search.found(None, proved=False)
+    search = _Search(choices, build, hosts, prospects, breaks, even_if_breaks, late, progress)
+    return search.run()
 
 
-Row = tuple[object, object, object]
-#: After so many new constraints the program is solved again.
-MOST_NEW = 400
+class Wrong(NamedTuple):
+    """A row that is wrong: what of it, and between whom."""
+
+    row: Row
+    kind: Literal["leak", "break", "worse"]
+    between: Between
 
 
+@dataclass(slots=True)
 class _Search:
     """Constraints by row, as they are learned, and rows that nothing mends."""
 
-    def __init__(
-        self,
-        choices: Sequence[Change],
-        build: Callable[[Sequence[Change]], State],
-        hosts: Sequence[Host],
-        bindings: Callable[[str], Sequence[Binding]],
-        breaks: bool,
-        late: Callable[[], bool],
-        progress: Callable[[str], None] | None,
-    ) -> None:
-        self.choices = choices
-        self.build = build
-        self.hosts = hosts
-        self.bindings = bindings
-        self.breaks = breaks
-        self._late = late
-        self.progress = progress
-        self.cuts: dict[Row, dict[Cut, None]] = {}
-        self.hopeless: dict[Row, Flow] = {}
-        self.last: dict[Row, Flow] = {}
-        self.tried = 0
-        self.bound = 0.0
+    choices: Sequence[Change]
+    build: Callable[[Sequence[Change]], State]
+    hosts: Sequence[Host]
+    prospects: Prospects
+    breaks: bool
+    even_if_breaks: bool
+    late: Callable[[], bool]
+    progress: Callable[[str], None] | None
+    #: Of rows that must not be wrong; and of those that were exact, which count whatever else.
+    cuts: dict[Row, set[Cut]] = field(default_factory=dict)
+    kept: set[Cut] = field(default_factory=set)
+    hopeless: dict[Row, None] = field(default_factory=dict)
+    exact: set[Row] = field(default_factory=set)
+    known: dict[tuple[int, ...], list[Wrong]] = field(default_factory=dict)
+    bound: float = 0.0
 
-    @property
-    def late(self) -> bool:
-        """Whether time is up."""
-        return self._late()
-
-    def solve(self) -> tuple[tuple[int, ...], float] | None:
-        """The cheapest choice that meets all constraints of rows that are not hopeless."""
-        every = dict.fromkeys(cut for held in self.cuts.values() for cut in held)
-        return _solve(self.choices, list(every))
-
-    def try_out(self, chosen: tuple[int, ...], only: Row | None = None) -> set[Row]:
-        """Run reach with some changes made; learns from rows that are wrong, and returns these.
-
-        Of very many it takes those that say something new, up to a limit: any of them will do to
-        solve the program again; one more in the answer stands for those not looked at. Rows that
-        turn out to be hopeless are among them: without their constraints something cheaper may do.
-        ``only`` asks of the ends of one row.
-        """
-        if self.progress is not None:
-            cost = sum(self.choices[c].price for c in chosen)
-            self.progress(f"{self.tried} networks tried, cost {cost}")
-        state = self.build([self.choices[c] for c in chosen])
-        self.tried += 1
-        wrong: dict[Row, None] = {}
-        fresh: set[Cut] = set()
-        whole = True
-        for found in _wrong(state, self.hosts, only, breaks=self.breaks):
-            if len(fresh) >= MOST_NEW or (found is None and self.late):
-                whole = False
+    def run(self) -> Mended:
+        """Search."""
+        first = list(self._rows(()))
+        self.exact = {row for row, *_ in first} - {r for r, b in first if b.outcome.code}
+        self.known[()] = [w for r, b in first if (w := self._wrong(r, b))]
+        while not self.late():
+            solved = self._solve([*self.kept, *(c for of in self.cuts.values() for c in of)])
+            if solved is None:
+                if self._give_up_a_row():
+                    continue
                 break
-            if found is None:
-                continue
-            a, b, flow = found
-            row: Row = (flow.source, flow.destination, flow.path and flow.path.nodes)
-            if row in self.hopeless:
-                continue
-            related = _related(self.choices, flow, a, b, self.bindings, state.network)
-            cut = (
-                tuple(c for c in related if c in chosen),
-                tuple(c for c in related if c not in chosen),
+            chosen, self.bound = solved
+            wrong = [w for w in self._tried(chosen) if w.row not in self.hopeless]
+            if not wrong:
+                return self._found(chosen, proved=True)
+            self._learn(chosen, wrong)
+        return self._best()
+
+    def _solve(self, cuts: Sequence[Cut]) -> tuple[tuple[int, ...], float] | None:
+        return solve([c.price for c in self.choices], cuts)
+
+    # -- trying ----------------------------------------------------------------------------------
+
+    def _rows(self, chosen: tuple[int, ...]) -> Iterator[tuple[Row, Between]]:
+        state = self.build([self.choices[c] for c in chosen])
+        classes = state.classes(self.hosts)
+        for between in Reach(state, classes, classes).by_class():
+            links = tuple(k.name for k in between.path.links)
+            ends = [(h.segment or h.node, h.group) for h in (between.a.host, between.b.host)]
+            yield (ends[0], ends[1], between.path.nodes, links), between
+
+    def _wrong(self, row: Row, between: Between) -> Wrong | None:
+        outcome = between.outcome
+        if outcome.leaks:
+            return Wrong(row, "leak", between)
+        if outcome.breaks and (self.breaks or (row in self.exact and not self.even_if_breaks)):
+            return Wrong(row, "break", between)
+        if outcome.code and row in self.exact and not self.even_if_breaks:
+            return Wrong(row, "worse", between)
+        return None
+
+    def _tried(self, chosen: tuple[int, ...]) -> list[Wrong]:
+        """What is wrong with some changes made."""
+        if chosen not in self.known:
+            if self.progress is not None:
+                cost = sum(self.choices[c].price for c in chosen)
+                self.progress(f"{len(self.known)} networks tried, cost {cost}")
+            self.known[chosen] = [w for r, b in self._rows(chosen) if (w := self._wrong(r, b))]
+        return self.known[chosen]
+
+    def _learn(self, chosen: tuple[int, ...], wrong: Sequence[Wrong]) -> None:
+        """Constraints of rows that are wrong: of those that say the same, one."""
+        told: set[object] = set()
+        for one in wrong:
+            if len(told) >= MOST_NEW:
+                break
+            a, b = one.between.a, one.between.b
+            alike = (
+                a.host.segment,
+                b.host.segment,
+                tuple(a.tags),
+                tuple(b.tags),
+                one.row[2:],
+                one.kind,
             )
-            if cut in fresh and row not in self.cuts and any(cut):
-                whole = False  # another row says the same
+            if alike in told:
                 continue
-            fresh.add(cut)
-            self.cuts.setdefault(row, {})[cut] = None
-            self.last[row] = flow
-            wrong[row] = None
-        for row in wrong:
-            self._weigh(row)
-        if not whole:
-            return {*wrong, ("not", "all", None)}
-        return {row for row in wrong if row not in self.hopeless or chosen}
+            told.add(alike)
+            cut = self._cut(one, frozenset(chosen))
+            if one.row in self.exact:
+                self.kept.add(cut)
+            else:
+                self.cuts.setdefault(one.row, set()).add(cut)
 
-    def _weigh(self, row: Row) -> bool:
-        """Whether a row is hopeless: its constraints alone cannot be met."""
-        held = self.cuts[row]
-        if len(held) == 1 and any(next(iter(held))):
-            return False
-        if _solve(self.choices, list(self.cuts[row])) is not None:
-            return False
-        self.hopeless[row] = self.last[row]
-        del self.cuts[row]
-        return True
+    def _cut(self, wrong: Wrong, chosen: frozenset[int]) -> Cut:
+        """What must be otherwise lest a row be wrong: as few changes as can be."""
+        prospect = self.prospects.of(wrong.between.a, wrong.between.b, wrong.between.path)
+        related = prospect.related
+        inside, maybe = set(chosen & related), set[int]()
+        if wrong.kind != "worse":
+            for change in sorted(related, key=lambda c: (c not in inside, -self.choices[c].price)):
+                freed = maybe | {change}
+                if prospect.surely(wrong.kind, inside - {change}, freed):
+                    maybe = freed
+                    inside.discard(change)
+        return frozenset(inside), frozenset(related - chosen - maybe)
 
-    def give_up_rows(self) -> bool:
-        """All constraints together cannot be met: try each row alone; whether one is hopeless."""
+    # -- what cannot be mended -------------------------------------------------------------------
+
+    def _give_up_a_row(self) -> bool:
+        """All constraints together cannot be met: whether one row alone cannot, or several rows
+        each of which alone can."""
         for row in list(self.cuts):
-            while row in self.cuts and not self.late:
-                solved = _solve(self.choices, list(self.cuts[row]))
-                if solved is None or row not in self.try_out(solved[0], row):
+            while not self.late():
+                solved = self._solve([*self.kept, *self.cuts[row]])
+                if solved is None:
+                    self.hopeless[row] = None
+                    del self.cuts[row]
+                    return True
+                wrong = self._tried(solved[0])
+                mine = [w for w in wrong if w.row == row or w.row in self.exact]
+                if not mine:
                     break
-            if row in self.hopeless:
-                return True
+                self._learn(solved[0], mine)
         return False
 
-    def found(self, chosen: tuple[int, ...] | None, *, proved: bool) -> Mended:
-        """The answer."""
-        made = None if chosen is None else tuple(self.choices[c] for c in chosen)
-        bound = float("inf") if proved and made is None else self.bound
+    # -- what was found --------------------------------------------------------------------------
+
+    def _found(self, chosen: tuple[int, ...], *, proved: bool) -> Mended:
+        made = tuple(self.choices[c] for c in chosen)
+        left = dict.fromkeys(w.row for w in self._tried(chosen) if w.row not in self.hopeless)
+        broken: dict[Row, None] = {}
+        if self.even_if_breaks and chosen:
+            now = self._rows(chosen)
+            broken = {r: None for r, b in now if b.outcome.code and r in self.exact}
         return Mended(
-            made, sum(c.price for c in made or ()), proved, bound, tuple(self.hopeless.values()),
-            self.tried,
+            made, sum(c.price for c in made), proved, self.bound, tuple(self.hopeless),
+            tuple(left), tuple(broken), len(self.known),
         )  # fmt: skip
 
+    def _best(self) -> Mended:
+        """The best that was tried: nothing exact fares worse, and the fewest rows are wrong."""
+        sound = {
+            chosen: len({w.row for w in wrong})
+            for chosen, wrong in self.known.items()
+            if not any(w.row in self.exact for w in wrong)
+        }
+        best = min(
+            sound, key=lambda c: (sound[c], sum(self.choices[n].price for n in c)), default=()
+        )
+        if not self.late() or not best:
+            none = tuple(self.hopeless)
+            return Mended(None, 0, not self.late(), self.bound, none, (), (), len(self.known))
+        return self._found(best, proved=False)
 
-#: Changes chosen, of which one must go, and changes not chosen, of which one must come: or both.
-Cut = tuple[tuple[int, ...], tuple[int, ...]]
 
-
-def _solve(choices: Sequence[Change], cuts: Sequence[Cut]) -> tuple[tuple[int, ...], float] | None:
-    """The cheapest choice that meets every cut: of ``out`` one more, or of ``inside`` one less."""
+def solve(prices: Sequence[int], cuts: Sequence[Cut]) -> tuple[tuple[int, ...], float] | None:
+    """The cheapest choice that meets every cut: of the second one more, or of the first one less."""
     from scipy.optimize import Bounds, LinearConstraint, milp
     from scipy.sparse import lil_array
 
@@ -274,96 +327,22 @@ def _solve(choices: Sequence[Change], cuts: Sequence[Cut]) -> tuple[tuple[int, .
         return (), 0.0
     if any(not inside and not out for inside, out in cuts):
         return None
-    rows = lil_array((len(cuts), len(choices)))
+    rows = lil_array((len(cuts), len(prices)))
     least = np.zeros(len(cuts))
-    for number, (inside, out) in enumerate(cuts):
+    for number, (inside, out) in enumerate(sorted(cuts, key=_sorted)):
         for c in out:
             rows[number, c] = 1
         for c in inside:
             rows[number, c] = -1
         least[number] = 1 - len(inside)
-    prices = np.array([c.price for c in choices], dtype=float)
     solved = milp(
-        prices, integrality=np.ones(len(choices), dtype=np.int64), bounds=Bounds(0, 1),
-        constraints=LinearConstraint(rows.tocsc(), least, np.inf),
+        np.array(prices, dtype=float), integrality=np.ones(len(prices), dtype=np.int64),
+        bounds=Bounds(0, 1), constraints=LinearConstraint(rows.tocsc(), least, np.inf),
     )  # fmt: skip
     if not solved.success:
         return None
     return tuple(int(c) for c in np.flatnonzero(solved.x > 0.5)), float(solved.fun)
 
 
-def _wrong(
-    state: State, hosts: Sequence[Host], only: Row | None, *, breaks: bool
-) -> Iterator[tuple[Host, Host, Flow] | None]:
-    """Every row that is wrong, between two classes of hosts; None before each source."""
-    classes = state.classes(hosts)
-    ones = [c for c in classes if only is None or _end(c.host) == only[0]]
-    twos = [c for c in classes if only is None or _end(c.host) == only[1]]
-    last: Host | None = None
-    for row in Reach(state, ones, classes if only is None else twos).by_class():
-        a, b, outcome = row.a.host, row.b.host, row.outcome
-        if a is not last:
-            last = a
-            yield None
-        if outcome.leaks or (breaks and outcome.breaks):
-            family = a.family
-            yield a, b, Flow(
-                _end(a), _end(b), row.path, "unenforced", None, (), {family: outcome.leaks},
-                {family: outcome.breaks},
-            )  # fmt: skip
-
-
-def _end(host: Host) -> tuple[str, int]:
-    return host.segment or host.node, host.group
-
-
-def _related(
-    choices: Sequence[Change],
-    flow: Flow,
-    a: Host,
-    b: Host,
-    bindings: Callable[[str], Sequence[Binding]],
-    network: Network,
-) -> list[int]:
-    """The changes that a row can depend on."""
-    if flow.path is None:
-        return []
-    nodes, names = flow.path.nodes, {k.name for k in flow.path.links}
-    may = {kind: {c.what for c in choices if c.kind == kind} for kind in ("point", "node marks")}
-    judging = {n for n in nodes if network.nodes[n].points or n in may["point"]}
-    if not judging:
-        return []
-    telling = set(judging)
-    if network.nodes[nodes[0]].marks or nodes[0] in may["node marks"]:
-        telling.add(nodes[0])
-    return [
-        n
-        for n, change in enumerate(choices)
-        if (
-            (change.kind == "link carries" and change.what in names)
-            or (change.kind == "node carries" and change.what in nodes[1:-1])
-            or (change.kind == "node marks" and change.what == nodes[0])
-            or (change.kind == "point" and change.what in nodes)
-            or (change.kind == "scope" and network.points[change.what].node in nodes)
-            or (change.kind == "feed" and _matters(change, telling, (a, b), bindings, network))
-        )
-    ]  # fmt: skip
-
-
-def _matters(
-    change: Change,
-    nodes: set[str],
-    ends: tuple[Host, Host],
-    bindings: Callable[[str], Sequence[Binding]],
-    network: Network,
-) -> bool:
-    """Whether a feed can tell one of the nodes, or one that relays, of one of the ends."""
-    if change.to not in nodes and not network.nodes[change.to].relays:
-        return False
-    if change.what != REGISTRY and network.nodes[change.what].relays:
-        return True
-    return any(
-        b.prefix.family == h.family and b.prefix.start <= h.address <= b.prefix.end
-        for b in bindings(change.what)
-        for h in ends
-    )
+def _sorted(cut: Cut) -> tuple[list[int], list[int]]:
+    return sorted(cut[0]), sorted(cut[1])

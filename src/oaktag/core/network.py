@@ -17,6 +17,8 @@ from oaktag.located import Location
 
 REGISTRY = "registry"
 EVERYWHERE = "*"
+#: What can be added or widened anywhere.
+MENDING = ("feed", "scope", "direction", "inside")
 
 
 class Scope(NamedTuple):
@@ -53,6 +55,14 @@ class Point(NamedTuple):
     def id(self) -> str:
         """The node's name, with the point's own where it has one."""
         return f"{self.node}.{self.name}" if self.name else self.node
+
+    def widened(self, kind: str) -> Point:
+        """The point, judging more: its ``scope``, its ``direction``, or ``inside``."""
+        if kind == "scope":
+            return self._replace(scope=Scope())
+        if kind == "direction":
+            return self._replace(origins=None, targets=None)
+        return self._replace(inside=True)
 
 
 class Node(NamedTuple):
@@ -125,8 +135,8 @@ class Network:
         self.segments = {s.name: s for s in segments}
         self.links = tuple(links)
         self.feeds = tuple(feeds)
-        #: What can be added anywhere, and at what price: (feed or scope, price).
-        self.prices: tuple[tuple[str, int], ...] = (("feed", 1), ("scope", 1))
+        #: What can be added or widened anywhere, and at what price.
+        self.prices: tuple[tuple[str, int], ...] = tuple((k, 1) for k in MENDING)
         self.points = {p.id: p for n in nodes for p in n.points}
 
     @cached_property

@@ -482,6 +482,7 @@ class Workspace:
         self,
         *,
         breaks: bool = False,
+        even_if_breaks: bool = False,
         write: bool = False,
         seconds: float = 60.0,
         progress: Callable[[str], None] | None = None,
@@ -490,13 +491,17 @@ class Workspace:
 
         Args:
             breaks: nothing may break either.
+            even_if_breaks: what was exact may break; ``broken`` names it.
             write: write them into ``network.yaml``.
             seconds: when the search ends, with a bound.
             progress: told how far it is.
         """
         from oaktag.operations.mend import mending
 
-        return mending(self.model, breaks=breaks, write=write, seconds=seconds, progress=progress)
+        return mending(
+            self.model, breaks=breaks, even_if_breaks=even_if_breaks, write=write,
+            seconds=seconds, progress=progress,
+        )  # fmt: skip
 
     def trace(self, source: str, destination: str, service: str, *, back: bool = False) -> Document:
         """One packet's way, hop by hop, over all paths; with ``back`` the answer's too.

@@ -8,14 +8,13 @@ from time import monotonic
 from oaktag.core.bindings import Binding
 from oaktag.core.judging import Judge
 from oaktag.core.knowledge import Knowledge
-from oaktag.core.mending import Change, changed, mend, possible
-from oaktag.core.network import REGISTRY
+from oaktag.core.mending import Change, Row, changed, mend, possible
 from oaktag.core.paths import Paths
+from oaktag.core.prospects import Prospects
 from oaktag.core.reach import State
 from oaktag.core.registry import learned_bindings
 from oaktag.operations.change import made
 from oaktag.operations.documents import Document, document
-from oaktag.operations.failures import told
 from oaktag.operations.model import Model
 from oaktag.workspace import edits
 
@@ -26,6 +25,7 @@ def mending(
     model: Model,
     *,
     breaks: bool = False,
+    even_if_breaks: bool = False,
     write: bool = False,
     seconds: float = 60.0,
     progress: Callable[[str], None] | None = None,
@@ -54,17 +54,17 @@ def mending(
         }  # fmt: skip
         return State(model.matrix, network, Paths(network), knowledge, judges)
 
-    def sent(name: str) -> Sequence[Binding]:
-        return model.registry_bindings if name == REGISTRY else learned[name]
-
     end = monotonic() + seconds
     choices = possible(model.network, learned)
+    judges = dict(model.state.judges)
+    prospects = Prospects(model.matrix, model.network, model.knowledge, judges, choices)
     found = mend(
         choices,
         build,
         model.hosts,
-        sent,
+        prospects,
         breaks=breaks,
+        even_if_breaks=even_if_breaks,
         late=lambda: monotonic() > end,
         progress=progress,
     )
@@ -76,16 +76,28 @@ def mending(
         "reach mend",
         choices=len(choices),
         changes=None if found.changes is None else [
-            {"kind": c.kind, "what": c.what, "to": c.to or None, "price": c.price}
+            {
+                "kind": c.kind, "what": c.what, "price": c.price,
+                "to": c.to if c.kind == "feed" else None,
+            }
             for c in found.changes
         ],
         cost=found.cost if found.changes is not None else None,
         proved=found.proved,
-        bound=None if found.bound == float("inf") else found.bound,
+        bound=None if found.proved and found.changes is None else found.bound,
         tried=found.tried,
-        hopeless=[told(model, flow) for flow in found.hopeless],
+        hopeless=[_told(model, row) for row in found.hopeless],
+        left=[_told(model, row) for row in found.left],
+        broken=[_told(model, row) for row in found.broken],
         files=shown["files"], diff=shown["diff"], written=shown["written"],
     )  # fmt: skip
+
+
+def _told(model: Model, row: Row) -> str:
+    """A row in one phrase."""
+    names = model.groups.all
+    ends = [f"{names[group].id} in {segment}" for segment, group in row[:2]]
+    return f"{ends[0]} → {ends[1]} over {' '.join(row[2])}"
 
 
 def _written(model: Model, text: str, change: Change) -> str:
@@ -94,15 +106,25 @@ def _written(model: Model, text: str, change: Change) -> str:
         case "feed":
             return edits.with_feed(text, change.what, change.to)
         case "link carries":
-            number = [k.name for k in model.network.links].index(change.what)
-            return edits.with_setting(text, "link", number, "carries", "true")
+            return edits.with_setting(text, "link", int(change.to), "carries", "true")
         case "node carries":
             return edits.with_setting(text, "node", change.what, "carries", "true")
         case "node marks":
             return edits.with_setting(text, "node", change.what, "marks", "true")
         case "point":
             return edits.with_setting(text, "node", change.what, "point", "{inside: true}")
-        case "scope":
+        case "scope" | "inside":
+            value = "all" if change.kind == "scope" else "true"
+            return _set(model, text, change, change.kind, value)
+        case "direction":
             point = model.network.points[change.what]
-            key = f"points.{point.name}.scope" if point.name else "point.scope"
-            return edits.with_setting(text, "node", point.node, key, "all")
+            for key, held in (("from", point.origins), ("toward", point.targets)):
+                if held is not None:
+                    text = _set(model, text, change, key, '"*"')
+            return text
+
+
+def _set(model: Model, text: str, change: Change, key: str, value: str) -> str:
+    point = model.network.points[change.what]
+    path = f"points.{point.name}.{key}" if point.name else f"point.{key}"
+    return edits.with_setting(text, "node", point.node, path, value)

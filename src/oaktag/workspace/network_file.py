@@ -10,7 +10,7 @@ import yaml
 
 from oaktag.core.addresses import WIDTH
 from oaktag.core.groups import UNTAGGED, Groups
-from oaktag.core.network import REGISTRY, Feed, Link, Network, Node, Point, Scope, Segment
+from oaktag.core.network import MENDING, REGISTRY, Feed, Link, Network, Node, Point, Scope, Segment
 from oaktag.workspace.textfile import Problems
 from oaktag.workspace.yamlfile import NAME, YamlFile
 from oaktag.workspace.yamlfile import Node as YamlNode
@@ -68,7 +68,7 @@ class _Reader:
         feeds = [f for i in items.get("feeds", []) if (f := self.feed(i)) is not None]
         network = Network(nodes, segments, _named_apart(links), feeds)
         if "mending" in self.top:
-            network.prices = self.prices(self.top["mending"], "mending", ("feed", "scope"))
+            network.prices = self.prices(self.top["mending"], "mending", MENDING)
         return network
 
     def prices(
