@@ -46,6 +46,10 @@ CODES: dict[str, Code] = {
         Code("OT405", "warning", "a way back that avoids the stateful point of the way out"),
         Code("OT406", "warning", "a stateful point that drops answers, having missed the way out"),
         Code("OT407", "warning", "a stateless point whose list lacks the cell of answers"),
+        Code(
+            "OT409", "warning", "a feed that is down, or whose sender has nothing that it may pass"
+        ),
+        Code("OT410", "warning", "a wide binding over a segment without a default tag"),
         Code("OT408", "note", "answers that were not followed, for there are too many pairs"),
         Code("OT301", "warning", "a line that no packet reaches"),
         Code("OT302", "warning", "an entry of a line that no packet reaches"),

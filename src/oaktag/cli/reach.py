@@ -271,8 +271,9 @@ def _mend(
         say(f"{document['tried']} networks tried")
     else:
         show_change(document)
-        say(f"the best so far, cost {document['cost']}: {len(document['left'])} rows stay wrong; "
-            f"the whole costs at least {document['bound']:g}; --seconds gives it longer")  # fmt: skip
+        left = len(document["left"])
+        say(f"the best so far, cost {document['cost']}: {left} rows stay wrong; "
+            f"the whole costs at least {document['bound']:g}; more --seconds may do")  # fmt: skip
     for row in document["broken"][:5]:
         say(f"   exact now, and worse then: {row}")
     if len(document["broken"]) > 5:

@@ -1,10 +1,10 @@
 """The access list as one tree, which every dialect writes and reads, and the proof evaluates.
 
-Rules kept here (semantics, section 5): a list is a head, rules and tables of bindings. The head says
-what is judged and how tags are seen, as steps that are taken one after the other; then the
-destination's tag chooses a block, the source's tag in it a chain, and the first entry of the chain
-that matches decides. An entry has an ``action`` and a ``would``; each cites line keys; cells share
-chains, each with its own count.
+Rules kept here (semantics, section 5): a list is a head, rules and tables of bindings. The head
+says what is judged and how tags are seen, as steps that are taken one after the other; then the
+destination's tag chooses a block, the source's tag in it a chain, and the first entry of the
+chain that matches decides. An entry has an ``action`` and a ``would``; each cites line keys;
+cells share chains, each with its own count.
 """
 
 from __future__ import annotations

@@ -1,9 +1,9 @@
 """More than 64 equal paths between two nodes: found as what they come to, not one by one.
 
-Rules kept here (semantics, section 6): above 64 equal paths of one pair, rows are grouped by result.
-Node by node from the source outward, paths that come to the same so far (does a frame arrive, what
-the points met let pass together, where it was enforced or observed first, the last reason, which
-points will know the flow of an answer) are one, with their number.
+Rules kept here (semantics, section 6): above 64 equal paths of one pair, rows are grouped by
+result. Node by node from the source outward, paths that come to the same so far (does a frame
+arrive, what the points met let pass together, where it was enforced or observed first, the last
+reason, which points will know the flow of an answer) are one, with their number.
 """
 
 from __future__ import annotations

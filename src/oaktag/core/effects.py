@@ -34,7 +34,7 @@ MOST_KEPT, ASKED_OFTEN = 48, 12
 
 
 class Outcome(NamedTuple):
-    """What becomes of all packets of one family: masks of atoms, and regions without their answer."""
+    """What becomes of all packets of one family: masks of atoms; regions without answers."""
 
     leaks: int
     breaks: int
@@ -234,7 +234,7 @@ class Effects:
 
     def _columns(self, member: Member, g: Ints, h: Ints) -> list[Ints]:
         """The numbers of all forms on which the effect depends: of the true cell, of the opposite
-        one, of each cut out what opens and what it lets pass, of each cut back what it lets pass."""
+        one, of each cut out what it opens and lets pass, of each cut back what it lets pass."""
         book = self.books[0]
         found = [book.opening(g, h)]
         out, back = self._cuts(member.out), self._cuts(member.back)

@@ -1,15 +1,15 @@
 """The cheapest set of changes after which nothing leaks and nothing that was exact fares worse.
 
 Rules kept here (semantics, section 6): add a feed, let a capable link or node carry tags, let a
-capable node mark or become a point, widen a scope, a direction or ``inside``; exact, as an integer
-program, with its cost. As asked, nothing may break either, or new breaks may be borne.
+capable node mark or become a point, widen a scope, a direction or ``inside``; exact, as an
+integer program, with its cost. As asked, nothing may break either, or new breaks may be borne.
 
-One binary variable stands for each possible change. A set of changes is tried by running reach on
-the changed network; each row that is wrong there gives a constraint: of the changes that the row can
-depend on, some must be chosen otherwise. A constraint says as little as it can: it leaves out all
-changes that, made or not, leave the row as wrong (``prospects``). The program is solved again until
-nothing is wrong: its solution is then the cheapest, for every constraint holds in every network
-without that wrong row.
+One binary variable stands for each possible change. A set of changes is tried by running reach
+on the changed network; each row that is wrong there gives a constraint: of the changes that the
+row can depend on, some must be chosen otherwise. A constraint says as little as it can: it
+leaves out all changes that, made or not, leave the row as wrong (``prospects``). The program is
+solved again until nothing is wrong: its solution is then the cheapest, for every constraint
+holds in every network without that wrong row.
 """
 
 from __future__ import annotations
@@ -179,6 +179,8 @@ class _Search:
     kept: set[Cut] = field(default_factory=set)
     hopeless: dict[Row, None] = field(default_factory=dict)
     exact: set[Row] = field(default_factory=set)
+    #: Rows that some set of changes mends that makes nothing exact worse.
+    mendable: set[Row] = field(default_factory=set)
     known: dict[tuple[int, ...], list[Wrong]] = field(default_factory=dict)
     bound: float = 0.0
 
@@ -190,7 +192,7 @@ class _Search:
         while not self.late():
             solved = self._solve([*self.kept, *(c for of in self.cuts.values() for c in of)])
             if solved is None:
-                if self._give_up_a_row():
+                if self._give_up_rows():
                     continue
                 break
             chosen, self.bound = solved
@@ -259,9 +261,9 @@ class _Search:
     def _cut(self, wrong: Wrong, chosen: frozenset[int]) -> Cut:
         """What must be otherwise lest a row be wrong: as few changes as can be."""
         prospect = self.prospects.of(wrong.between.a, wrong.between.b, wrong.between.path)
-        related = prospect.related
+        related = prospect.related(wrong.kind)
         inside, maybe = set(chosen & related), set[int]()
-        if wrong.kind != "worse":
+        if prospect.surely(wrong.kind, inside, maybe):
             for change in sorted(related, key=lambda c: (c not in inside, -self.choices[c].price)):
                 freed = maybe | {change}
                 if prospect.surely(wrong.kind, inside - {change}, freed):
@@ -271,22 +273,36 @@ class _Search:
 
     # -- what cannot be mended -------------------------------------------------------------------
 
-    def _give_up_a_row(self) -> bool:
-        """All constraints together cannot be met: whether one row alone cannot, or several rows
-        each of which alone can."""
+    def _give_up_rows(self) -> bool:
+        """All constraints together cannot be met: whether some rows alone cannot, or only several
+        rows each of which alone can."""
+        given_up = False
+        by_cuts: dict[frozenset[Cut], list[Row]] = {}
+        for row, held in self.cuts.items():
+            by_cuts.setdefault(frozenset(held), []).append(row)
+        for cuts, rows in by_cuts.items():
+            if self._solve([*self.kept, *cuts]) is None:
+                self._give_up(rows)
+                given_up = True
         for row in list(self.cuts):
-            while not self.late():
+            while row in self.cuts and row not in self.mendable and not self.late():
                 solved = self._solve([*self.kept, *self.cuts[row]])
                 if solved is None:
-                    self.hopeless[row] = None
-                    del self.cuts[row]
-                    return True
+                    self._give_up([row])
+                    given_up = True
+                    break
                 wrong = self._tried(solved[0])
                 mine = [w for w in wrong if w.row == row or w.row in self.exact]
                 if not mine:
+                    self.mendable |= self.cuts.keys() - {w.row for w in wrong}
                     break
                 self._learn(solved[0], mine)
-        return False
+        return given_up
+
+    def _give_up(self, rows: Sequence[Row]) -> None:
+        for row in rows:
+            self.hopeless[row] = None
+            self.cuts.pop(row, None)
 
     # -- what was found --------------------------------------------------------------------------
 
@@ -319,7 +335,7 @@ class _Search:
 
 
 def solve(prices: Sequence[int], cuts: Sequence[Cut]) -> tuple[tuple[int, ...], float] | None:
-    """The cheapest choice that meets every cut: of the second one more, or of the first one less."""
+    """The cheapest choice that meets every cut: one more of the second or one less of the first."""
     from scipy.optimize import Bounds, LinearConstraint, milp
     from scipy.sparse import lil_array
 

@@ -1,9 +1,9 @@
 """The network as nodes report it: the same computation on another state.
 
-Rules kept here (semantics, section 6): what each node knows and what each point holds is taken as
-reported; what is not reported is as intended. A list that was read back is judged by as it stands:
-its own bindings, addresses, cells, and whether it keeps state. Of a list that cannot be read nothing
-good is assumed: it lets everything pass.
+Rules kept here (semantics, section 6): what each node knows and what each point holds is taken
+as reported; what is not reported is as intended. A list that was read back is judged by as it
+stands: its own bindings, addresses, cells, and whether it keeps state. Of a list that cannot be
+read nothing good is assumed: it lets everything pass.
 """
 
 from __future__ import annotations

@@ -105,7 +105,7 @@ class Region(NamedTuple):
         )
 
     def usual(self, family: int) -> Packet:
-        """A packet in it as people meet them: of a family, sent from a high port if there is one."""
+        """A packet in it as people meet them: of a family, from a high port if there is one."""
         (protocol, _), *_ = self.protocols
         ports = self.sources
         high = any(low <= EPHEMERAL <= top for low, top in ports)
@@ -360,7 +360,7 @@ class Atoms:
 
 
 def _normal(by_shape: dict[tuple[Ranges, Ranges], list[tuple[int, int]]]) -> list[Region]:
-    """Regions in the one normal form, from ports and the protocols of each family that have them."""
+    """Regions in the one normal form, from ports and the protocols that have them."""
     result: list[Region] = []
     for (sources, destinations), pairs in by_shape.items():
         protocols = {

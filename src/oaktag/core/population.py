@@ -73,17 +73,8 @@ def _kinds(hosts: Sequence[Host]) -> Ints:
     return np.array(
         [
             known.setdefault(
-                (
-                    h.family,
-                    h.segment,
-                    h.node,
-                    h.group,
-                    h.own,
-                    h.endpoint < 0,
-                    is_judged(h.family, h.address),
-                ),
-                len(known),
-            )  # fmt: skip
+                (*_place(h), h.family, h.endpoint < 0, is_judged(*_where(h))), len(known)
+            )
             for h in hosts
         ],
         dtype=np.int64,
@@ -303,7 +294,7 @@ def company(one: Sequence[Class], two: Sequence[Class]) -> Company:
     lonely: set[tuple[Block, int]] = set()
     alone: tuple[set[tuple[Block, int]], set[tuple[Block, int]]] = set(), set()
     for a, b in apart:
-        places = _place(one[a]), _place(two[b])
+        places = _place(one[a].host), _place(two[b].host)
         if places[0] == places[1]:
             by_place.setdefault(places[0], []).append((a, b))
         else:
@@ -328,9 +319,12 @@ def company(one: Sequence[Class], two: Sequence[Class]) -> Company:
     )  # fmt: skip
 
 
-def _place(one: Class) -> tuple[Block, int]:
-    h = one.host
+def _place(h: Host) -> tuple[Block, int]:
     return (h.node, h.segment, h.own), h.group
+
+
+def _where(h: Host) -> tuple[int, int]:
+    return h.family, h.address
 
 
 def _by_place(
@@ -338,7 +332,7 @@ def _by_place(
 ) -> dict[tuple[Block, int], list[int]]:
     found: dict[tuple[Block, int], list[int]] = {}
     for number, held in enumerate(side):
-        place = _place(held)
+        place = _place(held.host)
         if place in wanted:
             found.setdefault(place, []).append(number)
     return found

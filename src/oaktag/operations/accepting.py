@@ -1,7 +1,8 @@
 """Rows of reach that the workspace bears: what ``accepted`` in ``oaktag.yaml`` covers.
 
-Rules kept here (semantics, section 6): a leak, a break or a pair that is cut off may be accepted, by
-cause, ends, place and effect; what does not cover all of a row's packets leaves it red.
+Rules kept here (semantics, section 6): a leak, a break or a pair that is cut off may be
+accepted, by cause, ends, place and effect; what does not cover all of a row's packets leaves it
+red.
 """
 
 from __future__ import annotations

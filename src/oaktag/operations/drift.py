@@ -1,7 +1,7 @@
 """``drift`` and ``reach --observed``: what nodes report against what is intended.
 
-What is not known is never taken to be harmless: a list that cannot be read, or of which only another
-hash is reported, is taken to let everything pass.
+What is not known is never taken to be harmless: a list that cannot be read, or of which only
+another hash is reported, is taken to let everything pass.
 """
 
 from __future__ import annotations

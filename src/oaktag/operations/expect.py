@@ -94,8 +94,8 @@ def _unanswered(model: Model, flow: Flow, lost: Region) -> Document:
         "source": model.group_json(flow.source[1]),
         "destination": model.group_json(flow.destination[1]),
         "packet": packet_json(packet),
-        "text": f"{packet_text(*packet)} from {flow.source[0]} to {flow.destination[0]} over {path} "
-        f"arrives, and its answer is dropped at {at}",
+        "text": f"{packet_text(*packet)} from {flow.source[0]} to {flow.destination[0]} over "
+        f"{path} arrives, and its answer is dropped at {at}",
         "action": "allow",
     }
 

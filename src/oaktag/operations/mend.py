@@ -57,7 +57,9 @@ def mending(
     end = monotonic() + seconds
     choices = possible(model.network, learned)
     judges = dict(model.state.judges)
-    prospects = Prospects(model.matrix, model.network, model.knowledge, judges, choices)
+    prospects = Prospects(
+        model.matrix, model.network, model.paths, model.knowledge, judges, choices
+    )
     found = mend(
         choices,
         build,

@@ -5,7 +5,7 @@ knowledge → reach. Each piece is computed once.
 from __future__ import annotations
 
 from collections.abc import Sequence
-from datetime import UTC, datetime
+from datetime import UTC, date, datetime, time
 from functools import cached_property
 from pathlib import Path
 from typing import TYPE_CHECKING
@@ -28,6 +28,14 @@ if TYPE_CHECKING:  # imported where they are needed: an answer about a cell need
     from oaktag.core.reach import State
     from oaktag.core.registry import PrefixPin
     from oaktag.core.sessions import Place
+
+
+def moment_of(day: int) -> float:
+    """The moment asked for, in seconds of the Unix epoch: now, or the end of another day."""
+    now = datetime.now(UTC)
+    if day == now.date().toordinal():
+        return now.timestamp()
+    return datetime.combine(date.fromordinal(day), time.max, UTC).timestamp()
 
 
 class Model:
@@ -54,7 +62,8 @@ class Model:
             raise UsageError(
                 f"{root} is no workspace: it has no oaktag.yaml; `oaktag new DIR` starts one"
             )
-        return cls(load(root), today or datetime.now(UTC).date().toordinal())
+        day = today or datetime.now(UTC).date().toordinal()
+        return cls(load(root, moment_of(day)), day)
 
     @property
     def groups(self) -> Groups:
@@ -81,7 +90,7 @@ class Model:
     @cached_property
     def prefix_pins(self) -> list[PrefixPin]:
         """Pins of prefixes that count today."""
-        return self.files.assignments.prefix_pins_on(self.today)
+        return self.files.assignments.prefix_pins_on(self.today, moment_of(self.today))
 
     @cached_property
     def places(self) -> list[Place]:

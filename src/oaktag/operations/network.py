@@ -25,6 +25,8 @@ def network_findings(model: Model) -> Iterator[Finding]:
         return
     yield from _idle_marks(model)
     yield from _kept_back(model)
+    yield from _idle_feeds(model)
+    yield from _covering(model)
     yield from _uncrossed(model)
     yield from _differing(model)
     classes = len(model.state.classes(model.hosts))
@@ -89,6 +91,56 @@ def _inside(held: list[Binding], wide: Prefix) -> Iterator[Binding]:
         if not wide.holds(held[at].prefix):
             return
         yield held[at]
+
+
+def _idle_feeds(model: Model) -> Iterator[Finding]:
+    """Feeds that bring nothing."""
+    for feed in model.network.feeds:
+        if not feed.up:
+            yield finding(
+                "OT409", feed.location, f"the feed {feed.name} is down: it brings nothing",
+                "bring it up, or take it out",
+            )  # fmt: skip
+        elif not model.knowledge.brought_by(feed):
+            held = model.registry if feed.sender == REGISTRY else model.knowledge.at(feed.sender)
+            why = f"{feed.sender} knows nothing that it may pass on"
+            if (
+                held.bindings
+                and feed.sender != REGISTRY
+                and not model.network.nodes[feed.sender].relays
+            ):
+                why = (
+                    f"{feed.sender} learned nothing itself that it may pass on, and does not relay"
+                )
+            elif held.bindings:
+                why = f"only keeps back all that {feed.sender} has"
+            yield finding(
+                "OT409", feed.location, f"the feed {feed.name} brings nothing: {why}",
+                "let its sender learn or relay, widen only, or take the feed out",
+            )  # fmt: skip
+
+
+def _covering(model: Model) -> Iterator[Finding]:
+    """Wide bindings that hold more of a segment without a default tag than one address: its
+    unknown hosts count as that group."""
+    for number in model.registry.winners:
+        binding = model.registry.bindings[number]
+        prefix = binding.prefix
+        if prefix.length == WIDTH[prefix.family] or not binding.tag:
+            continue
+        for segment in model.network.segments.values():
+            if segment.group is not None:
+                continue
+            held = [p for p in segment.prefixes if prefix.holds(p) or p.holds(prefix)]
+            home = [h.segment for h in model.wide if h.address == prefix.start and h.endpoint >= 0]
+            if held and segment.name not in home:
+                name = model.groups.name(binding.tag)
+                yield finding(
+                    "OT410", binding.location,
+                    f"the binding of {prefix} covers {held[0]} of the segment {segment.name}, "
+                    f"which has no default tag: its unknown hosts count as {name}",
+                    f"give {segment.name} a tag, perhaps untagged, or bind less",
+                )  # fmt: skip
 
 
 def _uncrossed(model: Model) -> Iterator[Finding]:

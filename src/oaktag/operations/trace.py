@@ -104,8 +104,10 @@ def _packets(model: Model, a: Class, b: Class, path: Path | None, mask: int) -> 
 def _way(
     model: Model, a: Class, b: Class, path: Path | None, packet: Packet, *, back: bool
 ) -> Document:
-    base: Document = {"from": _end(model, a.host), "to": _end(model, b.host), "packet": packet_json(packet),
-            "text": packet_text(*packet)}  # fmt: skip
+    base: Document = {
+        "from": _end(model, a.host), "to": _end(model, b.host), "packet": packet_json(packet),
+        "text": packet_text(*packet),
+    }  # fmt: skip
     if path is None:
         places = [h.segment or h.node for h in (a.host, b.host)]
         said = f"cut off: no path joins {places[0]} and {places[1]}"

@@ -8,6 +8,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 from dataclasses import dataclass, field
 from ipaddress import IPv4Address, IPv4Network, IPv6Address, IPv6Network, ip_address, ip_network
+from itertools import pairwise
 from typing import Any
 
 from oaktag.testing.slow import Packet, Stack
@@ -285,7 +286,7 @@ class Net:
         )
         taken = {ip_address(a) for b in self.beings for a, _ in self.places(b) if "/" not in a}
         taken |= {ip_address(a) for n in self.nodes for a in _listed(n.get("address", []))}
-        for low, high in zip(inner, inner[1:], strict=False):
+        for low, high in pairwise(inner):
             for number in range(low, high):
                 address = _address(number, prefix)
                 if self.segment(str(address)) != segment:
@@ -356,7 +357,7 @@ class Net:
         source: tuple[str, str, str],
         destination: tuple[str, str, str],
     ) -> bool:
-        """Whether the answer to some packet that is allowed and arrives is dropped on a way back."""
+        """Whether the answer to a packet that is allowed and arrives is dropped on a way back."""
         nodes = {n["node"]: n for n in self.nodes}
         crossed = {
             state

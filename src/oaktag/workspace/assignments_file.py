@@ -45,9 +45,13 @@ class Assignments(NamedTuple):
         """The pins of endpoints that count on a day."""
         return [p for p in self.pins if p.until is None or today <= p.until]
 
-    def prefix_pins_on(self, today: int) -> list[PrefixPin]:
-        """The pins of prefixes that count on a day."""
-        return [p for p, until in self.prefix_pins if until is None or today <= until]
+    def prefix_pins_on(self, today: int, moment: float) -> list[PrefixPin]:
+        """The pins of prefixes that count on a day, and have begun by a moment of it."""
+        return [
+            p
+            for p, until in self.prefix_pins
+            if (until is None or today <= until) and (p.since is None or p.since <= moment)
+        ]
 
 
 def read_assignments(

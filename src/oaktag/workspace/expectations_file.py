@@ -1,5 +1,5 @@
-"""``expectations.yaml``, and of ``oaktag.yaml`` ``keep_open`` and the rows of reach in ``accepted``:
-what must be allowed or denied, and what is borne for now though it is wrong."""
+"""``expectations.yaml``, and of ``oaktag.yaml`` ``keep_open`` and the rows of reach in
+``accepted``: what must be allowed or denied, and what is borne for now though it is wrong."""
 
 from __future__ import annotations
 

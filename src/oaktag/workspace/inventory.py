@@ -48,8 +48,13 @@ class _Row:
     facts: dict[str, Value]
 
 
-def read_inventory(root: Path, config: Config, problems: Problems) -> Inventory | None:
-    """All endpoints of all sources, merged; None where a source could not be read."""
+def read_inventory(
+    root: Path, config: Config, problems: Problems, moment: float | None = None
+) -> Inventory | None:
+    """All endpoints of all sources, merged; None where a source could not be read.
+
+    Sessions that begin after the ``moment`` (seconds of the Unix epoch) do not count yet.
+    """
     before = len(problems.all)
     tables = [
         table
@@ -62,6 +67,7 @@ def read_inventory(root: Path, config: Config, problems: Problems) -> Inventory 
     rows: list[_Row] = []
     if config.sessions is not None:
         rows = _read_sessions(root, config.sessions, problems)
+        rows = [r for r in rows if moment is None or r.since <= moment]
     corrections: list[Correction] = []
     if config.corrections is not None:
         corrections = _read_corrections(root, config.corrections, known, problems)

@@ -47,8 +47,8 @@ class Files(NamedTuple):
         return self.inventory.endpoints
 
 
-def load(root: Path) -> Files:
-    """Read a workspace.
+def load(root: Path, moment: float | None = None) -> Files:
+    """Read a workspace; of sessions those that have begun by a moment, if one is given.
 
     Raises:
         WorkspaceError: with every fault found.
@@ -63,7 +63,7 @@ def load(root: Path) -> Files:
     named = None if permissions is None else permissions.permissions
     for number, name in enumerate(config.layers):
         lines += read_layer(root, name, number, groups, named, problems)
-    inventory = read_inventory(root, config, problems)
+    inventory = read_inventory(root, config, problems, moment)
     endpoints = None if inventory is None else inventory.endpoints
     network = read_network(root, groups, problems)
     nodes = set(network.nodes)

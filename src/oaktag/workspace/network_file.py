@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from difflib import get_close_matches
 from pathlib import Path
-from typing import Any
+from typing import Any, TypeVar
 
 import yaml
 
@@ -66,7 +66,7 @@ class _Reader:
         nodes = [n for i in items.get("nodes", []) if (n := self.node(i)) is not None]
         links = [k for i in items.get("links", []) if (k := self.link(i)) is not None]
         feeds = [f for i in items.get("feeds", []) if (f := self.feed(i)) is not None]
-        network = Network(nodes, segments, _named_apart(links), feeds)
+        network = Network(nodes, segments, _named_apart(links), _named_apart(feeds))
         if "mending" in self.top:
             network.prices = self.prices(self.top["mending"], "mending", MENDING)
         return network
@@ -313,11 +313,15 @@ class _Reader:
         )  # fmt: skip
 
 
-def _named_apart(links: list[Link]) -> list[Link]:
-    """Parallel links without names of their own get a number behind the second and later."""
+Named = TypeVar("Named", Link, Feed)
+
+
+def _named_apart(items: list[Named]) -> list[Named]:
+    """Parallel links, and feeds, without names of their own get a number behind the second and
+    later."""
     seen: dict[str, int] = {}
-    result: list[Link] = []
-    for link in links:
-        count = seen[link.name] = seen.get(link.name, 0) + 1
-        result.append(link if count == 1 else link._replace(name=f"{link.name}#{count}"))
+    result: list[Named] = []
+    for item in items:
+        count = seen[item.name] = seen.get(item.name, 0) + 1
+        result.append(item if count == 1 else item._replace(name=f"{item.name}#{count}"))
     return result
