@@ -158,7 +158,7 @@ class Effects:
         return {}
 
     def _cuts(self, number: int) -> list[Cut]:
-        if len(self._listed) < len(self.cuts):
+        if len(self._listed) + 1 < len(self.cuts):
             self._listed.update({n: c for c, n in self.cuts.items() if c is not None})
         return [self._listed[n] for n in sorted(self._sets[number])]
 

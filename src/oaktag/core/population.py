@@ -340,26 +340,43 @@ def _by_place(
 
 def _sharing(one: Sequence[Class], two: Sequence[Class]) -> set[tuple[int, int]]:
     """Pairs of classes that share an endpoint or an address."""
-    sides = []
-    for side in (one, two):
-        number = np.repeat(np.arange(len(side)), [len(c.hosts) for c in side])
-        endpoint = np.array([h.endpoint for c in side for h in c.hosts], dtype=np.int64)
-        known = endpoint >= 0
-        held = np.stack([endpoint[known], number[known]])
-        sides.append(np.unique(held, axis=1) if held.size else held)
-        if one is two:
-            sides.append(sides[0])
-            break
-    (keys1, first), (keys2, second) = sides
-    low, high = (np.searchsorted(keys2, keys1, side=s) for s in ("left", "right"))
-    pairs = np.stack([np.repeat(first, high - low), second[spread(low, high)]])
-    found = {(a, b) for a, b in np.unique(pairs, axis=1).T.tolist()} if pairs.size else set()
+    endpoints = [_endpoints(side) for side in ((one,) if one is two else (one, two))]
+    keys1, first = endpoints[0]
+    keys2, second = endpoints[-1]
+    low, high = (
+        np.searchsorted(keys2, keys1, side="left"),
+        np.searchsorted(keys2, keys1, side="right"),
+    )
+    pairs = np.unique(np.repeat(first, high - low) * len(two) + second[spread(low, high)])
+    found = {
+        (a, b)
+        for a, b in zip(*(c.tolist() for c in np.divmod(pairs, max(len(two), 1))), strict=True)
+    }
+    if one is two and _all_distinct(two):
+        return found
     at: dict[tuple[int, int], list[int]] = {}
     for place, of in enumerate(two):
         for h in of.hosts:
             at.setdefault((h.family, h.address), []).append(place)
-    if one is not two or len(at) < sum(len(c.hosts) for c in two):
-        for place, of in enumerate(one):
-            for h in of.hosts:
-                found |= {(place, other) for other in at.get((h.family, h.address), ())}
+    for place, of in enumerate(one):
+        for h in of.hosts:
+            found |= {(place, other) for other in at.get((h.family, h.address), ())}
     return found
+
+
+def _endpoints(side: Sequence[Class]) -> tuple[Ints, Ints]:
+    """Which endpoints are in which classes: both columns, sorted by endpoint, each pair once."""
+    number = np.repeat(np.arange(len(side)), [len(c.hosts) for c in side])
+    endpoint = np.array([h.endpoint for c in side for h in c.hosts], dtype=np.int64)
+    known = endpoint >= 0
+    keys = np.unique(endpoint[known] * len(side) + number[known])
+    found, of = np.divmod(keys, max(len(side), 1))
+    return found, of
+
+
+def _all_distinct(side: Sequence[Class]) -> bool:
+    """Whether no address stands there twice."""
+    four = np.array([h.address for c in side for h in c.hosts if h.family == 4], dtype=np.int64)
+    six = [h.address for c in side for h in c.hosts if h.family == 6]
+    ordered = np.sort(four)
+    return not (ordered[1:] == ordered[:-1]).any() and len(set(six)) == len(six)

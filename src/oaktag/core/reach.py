@@ -395,7 +395,7 @@ class Reach:
         if self.company.apart:
             kept = self._meeting(ones, twos)
             entry, twos, ones = entry[kept], twos[kept], ones[kept]
-        asked = self._asked(es, tree, entry, twos, ends)
+        asked, cut = self._asked(es, tree, entry, twos, ends)
         done = self.walks.down(tree, es, self.two.nobody).at(entry)
         strangers = self.two.untagged[twos] & ~asked
         if strangers.any():
@@ -407,13 +407,15 @@ class Reach:
             walked = self.walks.up(tree, entry[some], ones[some], twos[some])
             for column, fresh in zip(done, walked, strict=True):
                 column[some] = fresh
-        some = some[ends.answered[entry[some]]]
+        some = some[cut[some] & ends.answered[entry[some]]]
         if len(some):
             back[some] = self.walks.back(tree, entry[some], ones[some], twos[some])
         return entry, ones, twos, done, back
 
-    def _asked(self, es: int, tree: Tree, entry: Ints, twos: Ints, ends: _Ends) -> Flags:
-        """Which pairs must be walked by themselves."""
+    def _asked(
+        self, es: int, tree: Tree, entry: Ints, twos: Ints, ends: _Ends
+    ) -> tuple[Flags, Flags]:
+        """Which pairs must be walked by themselves; and of which answers may be dropped."""
         bits, some = ends.met
         asked = (bits[entry] & self.two.bits[twos]).any(axis=1)
         asked |= some[entry] | (entry < ends.roots)
@@ -429,8 +431,9 @@ class Reach:
             end = tree.root * len(self.trees.names) + tree.node
             touched = np.zeros(int(end.max()) + 1, dtype=np.bool_)
             touched[end[passed]] = True
-            asked |= touched[end][entry]
-        return asked
+            cut = touched[end][entry]
+            return asked | cut, cut
+        return asked, np.zeros(len(entry), dtype=np.bool_)
 
     def _meeting(self, ones: Ints, twos: Ints) -> Flags:
         """Which pairs of elements have two classes that meet."""
@@ -567,14 +570,18 @@ class Reach:
 
     def pairs(self, unit: int, other: int) -> list[tuple[int, int]]:
         """The groups of two units that are a row together."""
-        block = self.one.blocks[int(self.one.block[unit])]
-        same = block == self.two.blocks[int(self.two.block[other])]
         return [
             (g, h)
             for g in self.one.groups[unit].tolist()
             for h in self.two.groups[other].tolist()
-            if not (same and g == h and (block, g) in self.company.lonely)
+            if not (g == h and self.alone(unit, other, g, h))
         ]
+
+    def alone(self, unit: int, other: int, g: int, h: int) -> bool:
+        """Whether two groups of two units are one group that does not meet itself there."""
+        block = self.one.blocks[int(self.one.block[unit])]
+        same = g == h and block == self.two.blocks[int(self.two.block[other])]
+        return same and (block, g) in self.company.lonely
 
     def flows(self) -> Iterator[Flow]:
         """Every row."""

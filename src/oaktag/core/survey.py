@@ -22,6 +22,8 @@ from oaktag.core.walks import REASONS
 Ints = NDArray[np.int64]
 #: Of each cause so many segments are named.
 MOST_NAMED = 20
+#: Up to so many groups that are somewhere, cells are taken of all of them at once.
+FEW_GROUPS = 500
 Key = tuple[str, tuple[Reason, ...]]
 
 
@@ -164,7 +166,7 @@ class _Counting:
         effects, two = self.reach.effects, self.reach.two
         units = batch.unit[rows]
         every = self._placed
-        if len(rows) * 8 < len(two.held):
+        if len(every) > FEW_GROUPS and len(rows) * 8 < len(two.held):
             every = np.unique(np.concatenate([two.groups[u] for u in np.unique(units).tolist()]))
         codes, blamed = effects.cells(mix, groups, every)
         inner = [(n, int(r)) for n, r in enumerate(rows.tolist()) if r in alone] if alone else []
@@ -216,17 +218,12 @@ class _Counting:
         """A row with an effect that is blamed on a member."""
         reach = self.reach
         unit = int(batch.unit[row])
-        pairs = reach.pairs(batch.source, unit)
-        codes, blamed = reach.effects.cells(
-            int(batch.mix[row]), reach.one.groups[batch.source], reach.two.groups[unit]
-        )
-        mine, theirs = (
-            s.tolist() for s in (reach.one.groups[batch.source], reach.two.groups[unit])
-        )
-        for n, (g, h) in enumerate(pairs):
-            at = mine.index(g), theirs.index(h)
-            if codes[at] == effect and blamed[at] == member:
-                return next(reach.chosen(batch, row, [pairs[n]]))
+        groups = reach.one.groups[batch.source], reach.two.groups[unit]
+        codes, blamed = reach.effects.cells(int(batch.mix[row]), *groups)
+        for i, j in np.argwhere((codes == effect) & (blamed == member)).tolist():
+            g, h = int(groups[0][i]), int(groups[1][j])
+            if not reach.alone(batch.source, unit, g, h):
+                return next(reach.chosen(batch, row, [(g, h)]))
         raise AssertionError("a row was counted that is none")
 
 

@@ -124,43 +124,52 @@ class Walks:
     def down(self, tree: Tree, es: int, ed: int) -> Done:
         """All paths of a tree, toward a destination that no table knows; shape [entries]."""
         points, count = self.points, len(tree.node)
-        out = np.zeros(count, dtype=np.int64)
-        reason = np.full(count, NO_POINT, dtype=np.int64)
-        amiss = np.full(count, NONE, dtype=np.int64)
-        hops = np.full((2, count), NONE, dtype=np.int64)
         every = np.arange(len(points.every))
         ones, twos = np.full(len(every), es), np.full(len(every), ed)
-        seen = [
-            points.judged(self.view, every, 0, ones, twos, arrives=arrives, crossing=True)
-            for arrives in (False, True)
-        ]
-        both = [np.stack(c, axis=1) for c in zip(*seen, strict=True)]
+        both = np.zeros((4, len(every), 2), dtype=np.int64)
+        for arrives in (0, 1) if len(every) else ():
+            seen = points.judged(self.view, every, 0, ones, twos, bool(arrives), crossing=True)
+            both[:, :, arrives] = seen
+        # What paths come to, a row each: set of cuts, reason, amiss, enforced and observed first.
+        so = np.empty((count, 5), dtype=np.int64)
+        so[: tree.levels[1]] = (0, NO_POINT, NONE, NONE, NONE)
         for low, high in zip(tree.levels[:-1], tree.levels[1:], strict=True):
-            mine = np.arange(low, high)
-            node, parent = tree.node[mine], tree.parent[mine]
-            if low:
-                for column in (out, reason, amiss):
-                    column[mine] = column[parent]
-                hops[:, mine] = hops[:, parent]
-            arrives = (tree.alive[mine] & (parent >= 0)).astype(np.int64)
+            node, parent = tree.node[low:high], tree.parent[low:high]
+            here = so[parent] if low else so[:high]
+            framed = (tree.alive[low:high] & (parent >= 0)).astype(np.int64)
             for nth in range(points.most):
                 has = points.count[node] > nth
-                if not has.any():
-                    break
-                here = mine[has]
-                p = points.first[node[has]] + nth
-                why, cut, enforces, judges = (c[p, arrives[has]] for c in both)
-                out[here] = self.effects.join(out[here], cut)
-                code = node[has] * REASONS + why
-                last = np.where(reason[here] == NO_POINT, NONE, reason[here])
-                fresh = np.where(why > 0, code, last)
-                reason[here] = np.where(p == self.view.lost, reason[here], fresh)
-                amiss[here] = np.where((why > 0) & enforces, code, amiss[here])
-                right = judges & (why == 0)
-                for row, acts in ((0, enforces), (1, ~enforces)):
-                    first = right & acts & (hops[row, here] < 0)
-                    hops[row, here] = np.where(first, tree.depth[here], hops[row, here])
-        return _done(out, hops, reason, amiss)
+                p = points.first[node] + np.where(has, nth, 0)
+                if not has.all():
+                    some = np.flatnonzero(has)
+                    here[some] = self._past(
+                        here[some],
+                        node[some],
+                        p[some],
+                        both[:, p[some], framed[some]],
+                        tree.depth[low],
+                    )
+                else:
+                    here = self._past(here, node, p, both[:, p, framed], tree.depth[low])
+            so[low:high] = here
+        return _done(so[:, 0], so[:, 3:].T, so[:, 1], so[:, 2])
+
+    def _past(self, so: Ints, node: Ints, p: Ints, seen: Ints, depth: int) -> Ints:
+        """What paths come to behind a point more on each."""
+        why, cut, enforces, judges = seen
+        out = self.effects.join(so[:, 0], cut)
+        code = node * REASONS + why
+        wrong = why > 0
+        reason = np.where(wrong, code, np.maximum(so[:, 1], NONE))
+        if self.view.lost >= 0:
+            reason = np.where(p == self.view.lost, so[:, 1], reason)
+        amiss = np.where(wrong & (enforces > 0), code, so[:, 2])
+        right = (judges > 0) & ~wrong
+        first = [
+            np.where(right & acts & (so[:, column] < 0), depth, so[:, column])
+            for column, acts in ((3, enforces > 0), (4, enforces == 0))
+        ]
+        return np.stack([out, reason, amiss, *first], axis=1)
 
     def met(self, tree: Tree) -> tuple[NDArray[np.uint64], Flags]:
         """Which tables the points of each path go by, as bits; and whether some point there judges
