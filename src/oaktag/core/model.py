@@ -28,7 +28,7 @@ if TYPE_CHECKING:  # imported where they are needed: an answer about a cell need
 
 
 class Given(NamedTuple):
-    """What a workspace says, on its day: ``boxes`` are packets that are asked about besides those of
+    """What a workspace says on its day: ``boxes`` are packets that are asked about besides those of
     the policy's entries; ``binding_order`` names the sources of bindings, the strongest first.
     """
 

@@ -1,0 +1,561 @@
+"""Small workspaces that tell a right reading of one rule from a wrong one, worked out by hand."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Callable
+from pathlib import Path
+from typing import Any
+
+import pytest
+
+import oaktag as package
+from conftest import Ran
+from kernel_oracle import ask
+from oaktag.core.addresses import Range
+from oaktag.core.packets import Packet
+from oaktag.dialects.nftables_live import refill
+from oaktag.operations.lists import list_of, list_text
+from oaktag.workspace.edits import write_all
+
+Run = Callable[..., Ran]
+GROUPS = [{"id": n, "tag": 100 + i} for i, n in enumerate("abc", 1)]
+PERMISSIONS = {
+    "web": [{"allow": "443/tcp"}], "shell": [{"allow": "22/tcp"}], "nothing": [{"deny": "any"}],
+    "onward": [{"pass": "any"}], "all": [{"allow": "any"}],
+}  # fmt: skip
+HEAD = "source,destination,permission,mode,way,expires,owner,note\n"
+
+
+def build(folder: Path, lines: str = "", network: Any = None, **files: Any) -> Path:
+    """A workspace of three groups with a server each, ``a-1`` at 10.1.0.1 and so on."""
+    rows = [f"{n}-1,10.{i}.0.1,{n}" for i, n in enumerate("abc", 1)]
+    layers = [HEAD + part for part in lines.split("---\n")]
+    names = [f"matrix/{n}.csv" for n in range(len(layers))]
+    held: dict[str, Any] = {
+        "oaktag.yaml": {
+            "workspace": "corner", "layers": names,
+            "sources": [{"file": "servers.csv", "kind": "server", "id": "name", "address": "ip"}],
+        },
+        "groups.yaml": {"groups": GROUPS, "sets": {"front": ["a", "b"], "back": ["b", "c"]}},
+        "permissions.yaml": {"permissions": PERMISSIONS},
+        "assignments.yaml": {"rules": [{"give": n, "when": {"role": n}} for n in "abc"]},
+        "servers.csv": "\n".join(["name,ip,role", *rows]) + "\n",
+        **dict(zip(names, layers, strict=True)),
+    }  # fmt: skip
+    if network is not None:
+        held["network.yaml"] = network
+    for name, content in files.items():
+        path = name.replace("__", "/").replace("_yaml", ".yaml").replace("_csv", ".csv")
+        held[path.replace("_ldif", ".ldif").replace("_jsonl", ".jsonl")] = content
+    for name, content in held.items():
+        if isinstance(content, dict) and isinstance(held.get(name), dict) and name == "oaktag.yaml":
+            content = {**content, **files.get("config", {})}
+        (folder / name).parent.mkdir(parents=True, exist_ok=True)
+        text = content if isinstance(content, str) else json.dumps(content)
+        if name != "config":
+            (folder / name).write_text(text, encoding="utf-8")
+    return folder
+
+
+def net(*nodes: dict[str, Any], links: Any = (), feeds: Any = (), where: str = "") -> Any:
+    """Nodes, of which the segments of a, b and c are on those that ``where`` names (or the last)."""
+    names = where.split() or [nodes[-1]["node"]] * 3
+    return {
+        "nodes": list(nodes),
+        "segments": [
+            {"segment": f"s{n}", "node": node, "prefixes": [f"10.{i}.0.0/24"]}
+            for i, (n, node) in enumerate(zip("abc", names, strict=True), 1)
+        ],
+        "links": [k if isinstance(k, dict) else {"between": list(k)} for k in links],
+        "feeds": [
+            f if isinstance(f, dict) else dict(zip(("from", "to"), f, strict=True)) for f in feeds
+        ],
+    }
+
+
+# -- assignment and the matrix -------------------------------------------------------------------
+
+
+def test_confidence_counts_from_its_limit_on_and_in_later_rules_too(
+    tmp_path: Path, oaktag: Run
+) -> None:
+    rules: list[Any] = [
+        {"give": "a", "when": {"role": "a"}, "min_confidence": 0.8},
+        {"give": "b", "when": {"role": "a"}, "min_confidence": 0.9},
+        {"give": "c", "when": {"role": "a"}, "min_confidence": 0.7},
+    ]
+    table = "name,ip,role,role.confidence\nx,10.1.0.1,a,0.8\ny,10.1.0.2,a,0.75\n"
+    build(tmp_path, assignments_yaml={"rules": rules}, servers_csv=table)
+    said = {
+        r["endpoint"]: r
+        for r in oaktag("-C", tmp_path, "members", "--all", "--json").json["endpoints"]
+    }
+    assert (said["x"]["group"], [r["group"] for r in said["x"]["also"]]) == ("a", ["c"])
+    assert (said["y"]["group"], said["y"]["also"]) == ("c", [])
+
+
+def test_what_a_layer_passes_on_goes_by_the_next_layer_of_its_own_cell(
+    tmp_path: Path, oaktag: Run
+) -> None:
+    """Both cells are alike in the first layer; only behind it do they differ."""
+    build(tmp_path, "a,back,onward,,,,,\na,*,nothing,,,,,\n---\na,b,shell,,,,,\na,c,web,,,,,\n")
+    asked = [("b", "22/tcp"), ("b", "443/tcp"), ("c", "22/tcp"), ("c", "443/tcp")]
+    said = [oaktag("-C", tmp_path, "decide", "a", d, s, "--json").json["action"] for d, s in asked]
+    assert said == ["allow", "deny", "deny", "allow"]
+
+
+def test_a_line_both_ways_between_one_word_has_no_mirror(tmp_path: Path, oaktag: Run) -> None:
+    build(tmp_path, "front,front,web,,both,,,\na,c,web,,both,,,\n")
+    for cell, count in ((("a", "b"), 1), (("b", "a"), 1), (("c", "a"), 1)):
+        assert len(oaktag("-C", tmp_path, "cell", *cell, "--json").json["lines"]) == count
+
+
+def test_revoking_one_way_of_a_line_leaves_the_other(tmp_path: Path, oaktag: Run) -> None:
+    build(tmp_path, "a,b,web,,both,,,\n")
+    assert oaktag("-C", tmp_path, "revoke", "a", "b", "443/tcp", "--write").status == 0
+    said = [
+        oaktag("-C", tmp_path, "decide", *ends, "443/tcp", "--json").json["action"]
+        for ends in (("a", "b"), ("b", "a"))
+    ]
+    assert said == ["deny", "allow"]
+
+
+# -- who knows what ------------------------------------------------------------------------------
+
+
+def test_only_passes_a_prefix_to_its_last_address(tmp_path: Path, oaktag: Run) -> None:
+    table = "name,ip,role\n" + "".join(f"x{n},10.1.0.{n},a\n" for n in range(3, 9))
+    feeds: list[Any] = [{"from": "registry", "to": "n", "only": {"prefixes": ["10.1.0.4/30"]}}]
+    build(tmp_path, network=net({"node": "n"}, feeds=feeds), servers_csv=table)
+    rows = oaktag("-C", tmp_path, "bindings", "--at", "n", "--json").json["bindings"]
+    assert [r["prefix"] for r in rows] == [f"10.1.0.{n}/32" for n in range(4, 8)]
+
+
+def test_feeds_go_on_where_the_node_between_relays(tmp_path: Path, oaktag: Run) -> None:
+    nodes: list[dict[str, Any]] = [
+        {"node": "r", "relays": True},
+        {"node": "s"},
+        {"node": "x"},
+        {"node": "y"},
+    ]
+    feeds: list[Any] = [("registry", "r"), ("registry", "s"), ("r", "x"), ("s", "y")]
+    build(tmp_path, network=net(*nodes, feeds=feeds))
+    at_x = oaktag("-C", tmp_path, "bindings", "--at", "x", "--json").json["bindings"]
+    assert [r["via"] for r in at_x] == [["registry>r", "r>x"]] * 3
+    assert oaktag("-C", tmp_path, "bindings", "--at", "y", "--json").json["bindings"] == []
+    found = oaktag("-C", tmp_path, "check", "--json").json["findings"]
+    # No node has a point or marks, so nothing of the network is looked at.
+    assert not [f for f in found if f["code"].startswith("OT4")]
+    nodes[2]["point"] = {}
+    build(tmp_path, network=net(*nodes, feeds=feeds))
+    said = oaktag("-C", tmp_path, "check", "--json").json["findings"]
+    (idle,) = [f for f in said if f["code"] == "OT409"]
+    assert "s>y brings nothing" in idle["message"] and "does not relay" in idle["message"]
+
+
+def test_two_feeds_between_the_same_ends_are_two(tmp_path: Path, oaktag: Run) -> None:
+    feeds: list[Any] = [
+        {"from": "registry", "to": "n", "only": {"groups": ["a"]}},
+        {"from": "registry", "to": "n", "only": {"groups": ["b"]}},
+    ]
+    build(tmp_path, network=net({"node": "n", "point": {"inside": True}}, feeds=feeds))
+    for name, prefixes in (("registry>n", ["10.1.0.1/32"]), ("registry>n#2", ["10.2.0.1/32"])):
+        rows = oaktag("-C", tmp_path, "bindings", "--feed", name, "--json").json["ends"]
+        assert [r["prefix"] for r in rows if r["said"].startswith("the same")] == prefixes
+    lost = oaktag("-C", tmp_path, "reach", "--failures", "--json").json["failures"]
+    assert [f["name"] for f in lost if f["kind"] == "feed"].count("registry>n#2") == 1
+
+
+def test_what_begins_tomorrow_does_not_count_today(tmp_path: Path, oaktag: Run) -> None:
+    build(
+        tmp_path,
+        network=net({"node": "n"}),
+        config={"sessions": "seen.csv"},
+        servers_csv="name,ip,role\nx,,a\n",
+        seen_csv="endpoint,address,since\nx,10.1.0.7,2026-03-01T10:00:00Z\nx,10.1.0.8,2026-03-02T10:00:00Z\n",
+        assignments_yaml={
+            "pins": [{"prefix": "10.2.0.0/24", "group": "b", "since": "2026-03-02"}],
+            "rules": [{"give": "a", "when": {"role": "a"}}],
+        },
+    )  # fmt: skip
+    for day, prefixes in (
+        ("2026-02-28", []),
+        ("2026-03-01", ["10.1.0.7/32"]),
+        ("2026-03-02", ["10.1.0.7/32", "10.1.0.8/32", "10.2.0.0/24"]),
+    ):
+        rows = oaktag("-C", tmp_path, "--today", day, "bindings", "--json").json["bindings"]
+        assert [r["prefix"] for r in rows] == prefixes, day
+
+
+# -- reach ---------------------------------------------------------------------------------------
+
+ENDS = ("source", "destination")
+
+
+def rows_of(document: dict[str, Any]) -> dict[tuple[str, str], dict[str, Any]]:
+    return {(f["source"]["group"], f["destination"]["group"]): f for f in document["flows"]}
+
+
+def test_of_several_that_enforce_the_latest_is_named(tmp_path: Path, oaktag: Run) -> None:
+    """Of two of a the first point knows one alone: the row is enforced where both are known."""
+    table = "name,ip,role\na-1,10.1.0.1,a\na-2,10.1.0.2,a\nb-1,10.2.0.1,b\n"
+    nodes: list[dict[str, Any]] = [
+        {"node": "m"},
+        {"node": "p", "point": {}},
+        {"node": "q", "point": {}},
+        {"node": "z"},
+    ]
+    feeds: list[Any] = [
+        {"from": "registry", "to": "p", "only": {"prefixes": ["10.1.0.1/32", "10.2.0.0/16"]}},
+        ("registry", "q"),
+    ]
+    links: list[Any] = [("m", "p"), ("p", "q"), ("q", "z")]
+    build(
+        tmp_path,
+        "a,b,all,,,,,\nuntagged,b,all,,,,,\n",
+        network=net(*nodes, links=links, feeds=feeds, where="m z z"),
+        servers_csv=table,
+    )
+    row = rows_of(oaktag("-C", tmp_path, "reach", "--from", "a", "--to", "b", "--json").json)[
+        "a", "b"
+    ]
+    assert (row["result"], row["at"], row["effect"]) == ("enforced", "q", "exact")
+    alone = oaktag("-C", tmp_path, "reach", "--from", "a-1", "--to", "b", "--json").json["flows"]
+    assert [f["at"] for f in alone] == ["p"]
+
+
+@pytest.mark.parametrize(("stages", "rows"), [(6, 64), (7, 1)])
+def test_up_to_64_equal_paths_are_rows_of_their_own(
+    stages: int, rows: int, tmp_path: Path, oaktag: Run
+) -> None:
+    nodes: list[dict[str, Any]] = [{"node": f"n{n}"} for n in range(stages + 1)]
+    links: list[Any] = [
+        {"between": [f"n{n}", f"n{n + 1}"], "name": f"k{n}{x}"} for n in range(stages) for x in "xy"
+    ]
+    build(tmp_path, network=net(*nodes, links=links, where=f"n0 n{stages} n{stages}"))
+    flows = oaktag("-C", tmp_path, "reach", "--from", "a", "--to", "b", "--json").json["flows"]
+    assert len(flows) == rows and sum(f["paths"] for f in flows) == 2**stages
+
+
+def test_an_expectation_with_path_asks_about_its_own_packets(tmp_path: Path, oaktag: Run) -> None:
+    """443 arrives, as it must; 22 arrives though denied, for nobody judges."""
+    asked: list[Any] = [
+        {"from": "a", "to": "b", "service": "443/tcp", "is": "allowed", "path": True},
+        {"from": "a", "to": "b", "allowed": ["443/tcp"], "path": True},
+        {"from": "a", "to": "b", "allowed": ["443/tcp"], "exactly": True, "path": True},
+        {"from": "a", "to": "b", "service": "22/tcp", "is": "denied", "path": True},
+        {"from": "a", "to": "c", "allowed": "none", "path": True},
+    ]
+    build(tmp_path, "a,b,web,,,,,\n", network=net({"node": "n"}), expectations_yaml=asked)
+    rows = oaktag("-C", tmp_path, "expect", "--json").json["expectations"]
+    assert [r["holds"] for r in rows] == [True, True, False, False, False]
+
+
+def test_an_expectation_with_path_asks_for_the_answer_too(tmp_path: Path, oaktag: Run) -> None:
+    """Two gates that do not know each other's flows; then they share them."""
+    gates: list[dict[str, Any]] = [{"node": g, "point": {}} for g in ("g1", "g2")]
+    nodes: list[dict[str, Any]] = [{"node": "m"}, *gates, {"node": "z"}]
+    links: list[Any] = [("m", "g1"), ("m", "g2"), ("g1", "z"), ("g2", "z")]
+    feeds: list[Any] = [("registry", "g1"), ("registry", "g2")]
+    asked: list[Any] = [
+        {"from": "a", "to": "b", "service": "443/tcp", "is": "allowed", "path": True}
+    ]
+    network = net(*nodes, links=links, feeds=feeds, where="m z z")
+    build(tmp_path, "a,b,web,,,,,\n", network=network, expectations_yaml=asked)
+    (row,) = oaktag("-C", tmp_path, "expect", "--json").json["expectations"]
+    assert not row["holds"] and "its answer is dropped at g" in row["counterexample"]["text"]
+    ran = oaktag("-C", tmp_path, "reach", "--from", "a", "--to", "b", "--json")
+    assert ran.status == 1 and {f["effect"] for f in ran.json["flows"]} == {"one-way"}
+    assert {(f["amiss"][0]["node"], f["path"][1]) for f in ran.json["flows"]} == {
+        ("g1", "g2"),
+        ("g2", "g1"),
+    }
+    told = oaktag("-C", tmp_path, "trace", "a", "b", "443/tcp")
+    assert told.status == 1 and "but the answer is dropped at g" in told.out
+    assert {f["code"] for f in oaktag("-C", tmp_path, "check", "--json").json["findings"]} >= {
+        "OT405",
+        "OT406",
+    }
+    for gate in gates:
+        gate["point"] = {"shares_state": "pair"}
+    build(tmp_path, "a,b,web,,,,,\n", network=network, expectations_yaml=asked)
+    assert oaktag("-C", tmp_path, "expect").status == 0
+    assert oaktag("-C", tmp_path, "reach", "--from", "a", "--to", "b").status == 0
+
+
+def test_a_nodes_own_address_is_not_guarded_by_a_point_that_leaves_it_alone(
+    tmp_path: Path, oaktag: Run
+) -> None:
+    nodes: list[dict[str, Any]] = [
+        {"node": "m"},
+        {"node": "gate", "address": "10.2.0.254", "group": "b", "point": {}},
+    ]
+    network = net(*nodes, links=[("m", "gate")], feeds=[("registry", "gate")], where="m gate gate")
+    build(tmp_path, "a,b,web,,,,,\n", network=network)
+    for word in ("10.2.0.254", "points"):
+        ran = oaktag("-C", tmp_path, "trace", "a", word, "22/tcp", "--json")
+        assert (ran.status, ran.json["effect"]) == (1, "leak"), ran.out
+        flows = oaktag("-C", tmp_path, "reach", "--from", "a", "--to", word, "--json").json["flows"]
+        assert [(f["result"], f["effect"]) for f in flows] == [("unenforced", "leak")]
+        assert flows[0]["reasons"] == [{"node": "gate", "why": "direction"}]
+    assert oaktag("-C", tmp_path, "trace", "a", "b-1", "22/tcp").status == 0
+    nodes[1]["point"] = {"own": True}
+    build(tmp_path, "a,b,web,,,,,\n", network=network)
+    ran = oaktag("-C", tmp_path, "trace", "a", "10.2.0.254", "22/tcp", "--json")
+    assert (ran.status, ran.json["effect"]) == (0, "exact")
+
+
+def test_unknown_hosts_of_one_segment_are_a_pair(tmp_path: Path, oaktag: Run) -> None:
+    network = net({"node": "n", "point": {}})
+    network["segments"][2]["tag"] = "c"
+    build(tmp_path, network=network, servers_csv="name,ip,role\na-1,10.1.0.1,a\n")
+    rows = rows_of(oaktag("-C", tmp_path, "reach", "--json").json)
+    assert (rows["c", "c"]["effect"], rows["c", "c"]["reasons"][0]["why"]) == ("leak", "inside")
+    assert ("a", "a") not in rows
+
+
+def test_a_whole_network_stands_on_no_ground_of_others(tmp_path: Path, oaktag: Run) -> None:
+    """The internet, at home beyond the exit: not on other segments, nor where endpoints are."""
+    nodes: list[dict[str, Any]] = [{"node": "m"}, {"node": "exit", "point": {}}]
+    network = net(*nodes, links=[("m", "exit")], feeds=[("registry", "exit")], where="m m exit")
+    network["segments"][2]["prefixes"] = ["0.0.0.0/0"]
+    table = "name,ip,role\na-1,10.1.0.1,a\nb-1,10.2.0.1,b\nworld,0.0.0.0/0,c\n"
+    build(tmp_path, "front,c,web,,,,,\n", network=network, servers_csv=table)
+    rows = rows_of(oaktag("-C", tmp_path, "reach", "--json").json)
+    assert rows.keys() == {(s, d) for s in "abc" for d in "abc" if s != d}
+    assert rows["a", "c"]["effect"] == "exact" and rows["c", "a"]["effect"] == "exact"
+    ran = oaktag("-C", tmp_path, "trace", "a", "198.51.100.7", "443/tcp", "--json")
+    assert (ran.json["effect"], ran.json["paths"][0]["to"]["group"]) == ("exact", "c")
+
+
+def test_what_is_accepted_is_counted_apart_and_what_it_does_not_cover_stays_red(
+    tmp_path: Path, oaktag: Run
+) -> None:
+    network = net({"node": "n"}, {"node": "far"}, where="n n far")
+    borne: list[dict[str, Any]] = [
+        {
+            "reach": "leak",
+            "cause": "no-point",
+            "at": ["s*"],
+            "from": "a",
+            "why": "soon",
+            "until": "2027-03-01",
+        },
+        {"reach": "cut-off", "from": "c", "why": "not yet joined", "until": "2027-03-01"},
+    ]
+    build(tmp_path, "a,b,web,,,,,\n", network=network, config={"accepted": borne})
+    run = ("-C", tmp_path, "--today", "2026-12-01", "reach", "--json")
+    said = oaktag(*run)
+    assert said.status == 1
+    assert said.json["summary"]["accepted"] == {"leak": 1, "cut-off": 2}
+    assert {(f["source"]["group"], f["destination"]["group"]) for f in said.json["flows"] if f["accepted"]} == {
+        ("a", "b"), ("c", "a"), ("c", "b"),
+    }  # fmt: skip
+    assert [tuple(o["between"]) for o in said.json["summary"]["cut_off"]] == [
+        ("sa", "sc"),
+        ("sb", "sc"),
+    ]
+    shown = oaktag("-C", tmp_path, "--today", "2026-12-01", "reach").out
+    assert shown.startswith("cut off: no path joins sa and sc")
+    assert "accepted in oaktag.yaml: 2 cut-off, 1 leak" in shown
+    every: list[dict[str, Any]] = [
+        {"reach": e, "why": "all", "until": "2027-03-01"} for e in ("leak", "cut-off")
+    ]
+    build(tmp_path, "a,b,web,,,,,\n", network=network, config={"accepted": every})
+    assert oaktag(*run).status == 0
+    assert oaktag("-C", tmp_path, "--today", "2027-03-02", "reach").status == 1
+    every[0]["service"] = "22/tcp"  # all else that leaks stays red
+    build(tmp_path, "a,b,web,,,,,\n", network=network, config={"accepted": every})
+    assert oaktag(*run).status == 1
+
+
+def test_advice_follows_the_cause(tmp_path: Path, oaktag: Run) -> None:
+    nodes: list[dict[str, Any]] = [{"node": "m"}, {"node": "gate", "point": {"outside": "allow"}}]
+    cases: list[tuple[list[Any], str]] = [
+        ([], "feed gate the bindings of sa"),
+        ([{"from": "registry", "to": "gate", "state": "down"}], "bring up the feed registry>gate"),
+        (
+            [{"from": "registry", "to": "gate", "only": {"groups": ["b"]}}],
+            "let the feed registry>gate pass",
+        ),
+        ([("m", "gate")], "feed gate the bindings of sa"),
+    ]
+    for feeds, told in cases:
+        network = net(*nodes, links=[("m", "gate")], feeds=feeds, where="m gate gate")
+        build(tmp_path, "a,b,web,,,,,\n", network=network)
+        causes = oaktag("-C", tmp_path, "reach", "--from", "a", "--to", "b", "--json").json[
+            "summary"
+        ]["causes"]
+        assert [c["advice"] for c in causes if told in c["advice"]], (feeds, causes)
+
+
+def test_drift_tells_what_is_new_and_only_of_a_nodes_own_feeds(tmp_path: Path, oaktag: Run) -> None:
+    """The network leaks already between b and c; a node that forgets a breaks one pair."""
+    nodes: list[dict[str, Any]] = [{"node": "m"}, {"node": "gate", "point": {}}]
+    network = net(
+        *nodes,
+        links=[("m", "gate")],
+        feeds=[("registry", "gate"), ("registry", "m")],
+        where="m gate gate",
+    )
+    build(tmp_path, "a,b,web,,,,,\n", network=network)
+    folder = tmp_path / "observed"
+    folder.mkdir()
+    bindings = [{"prefix": f"10.{n}.0.1/32", "tag": 100 + n} for n in (2, 3)]
+    report: dict[str, Any] = {"form": 1, "node": "gate", "bindings": bindings}
+    (folder / "gate.json").write_text(json.dumps(report))
+    # What a node says of a feed that others receive is not its business.
+    (folder / "m.json").write_text(
+        json.dumps({"form": 1, "node": "m", "feeds": [{"feed": "registry>gate", "state": "down"}]})
+    )
+    (row,) = oaktag("-C", tmp_path, "drift", "--json").json["drift"]
+    assert (row["node"], row["kind"], row["leaks"], row["breaks"]) == ("gate", "bindings", 0, 1)
+    # A list that nobody can read, or that nobody knows, lets everything pass as far as we know.
+    del report["bindings"]
+    (folder / "gate.nft").write_text("table inet x { chain c { accept } }\n")
+    for held in ({"list": "gate.nft"}, {"sha256": "0" * 64}):
+        report["points"] = [{"point": "gate", **held}]
+        (folder / "gate.json").write_text(json.dumps(report))
+        (row,) = oaktag("-C", tmp_path, "drift", "--json").json["drift"]
+        assert (row["kind"], row["known"], row["leaks"] > 0) == ("lists", False, True)
+        flows = oaktag(
+            "-C", tmp_path, "reach", "--observed", "observed", "--from", "c", "--to", "a", "--json"
+        ).json["flows"]
+        assert {f["effect"] for f in flows} == {"leak"}
+    report["points"] = [{"point": "elsewhere", "mode": "enforce"}]
+    (folder / "gate.json").write_text(json.dumps(report))
+    ran = oaktag("-C", tmp_path, "drift", "--json")
+    assert (
+        ran.status == 1
+        and ran.json["drift"][0]["differences"][0]["what"] == "a point not meant here"
+    )
+
+
+@pytest.mark.parametrize("change", ["tables", "toward", "cells"])
+def test_a_list_that_is_reported_is_what_acts(change: str, tmp_path: Path, oaktag: Run) -> None:
+    """Tables of bindings swapped, fewer addresses judged, a cell more: all of it counts."""
+    nodes: list[dict[str, Any]] = [
+        {"node": "m"},
+        {"node": "gate", "point": {"toward": ["sb", "sc"]}},
+    ]
+    network = net(*nodes, links=[("m", "gate")], feeds=[("registry", "gate")], where="m gate gate")
+    build(tmp_path, "a,b,web,,,,,\n", network=network)
+    model = package.Workspace.load(tmp_path).model
+    text = list_text(model, model.network.points["gate"])
+    changed = {
+        "tables": text.replace("10.1.0.1 : 0x10065", "10.1.0.1 : 0x10066"),
+        "toward": text.replace("\t\t\t10.2.0.0/24,\n\t\t\t10.3.0.0/24\n", "\t\t\t10.3.0.0/24\n"),
+        "cells": text.replace("\tdrop #", "\taccept #"),
+    }[change]
+    assert changed != text
+    folder = tmp_path / "observed"
+    folder.mkdir()
+    (folder / "gate.nft").write_text(changed)
+    report = {"form": 1, "node": "gate", "points": [{"point": "gate", "list": "gate.nft"}]}
+    (folder / "gate.json").write_text(json.dumps(report))
+    rows = rows_of(oaktag("-C", tmp_path, "reach", "--observed", "observed", "--json").json)
+    meant = rows_of(oaktag("-C", tmp_path, "reach", "--json").json)
+    turned = {
+        k: (meant[k]["effect"], rows[k]["effect"])
+        for k in rows
+        if rows[k]["effect"] != meant[k]["effect"]
+    }
+    assert turned == {
+        "tables": {("a", "b"): ("exact", "break")},
+        "toward": dict.fromkeys((("a", "b"), ("c", "b")), ("exact", "leak")),
+        "cells": dict.fromkeys((("a", "b"), ("a", "c"), ("b", "c"), ("c", "b")), ("exact", "leak")),
+    }[change]  # fmt: skip
+
+
+# -- lists ---------------------------------------------------------------------------------------
+
+
+def test_what_lists_cannot_do_is_an_error_that_names_it(tmp_path: Path, oaktag: Run) -> None:
+    points: list[dict[str, Any]] = [{"name": "one"}, {"name": "two", "if_differ": "bindings"}]
+    network = net({"node": "gate", "points": points}, feeds=[("registry", "gate")])
+    build(tmp_path, "a,b,web,,,,,\n", network=network)
+    ran = oaktag("-C", tmp_path, "compile")
+    assert ran.status == 1 and "the points of gate would overwrite each other's tags" in ran.err
+    points[1] = {"name": "two", "inside": True}
+    build(tmp_path, "a,b,web,,,,,\n", network=network)
+    assert oaktag("-C", tmp_path, "compile").status == 0
+    odd: dict[str, Any] = {**PERMISSIONS, "web": [{"deny": "proto/44"}, {"allow": "443/tcp"}]}
+    build(tmp_path, "a,b,web,,,,,\n", network=network, permissions_yaml={"permissions": odd})
+    ran = oaktag("-C", tmp_path, "compile")
+    assert ran.status == 1 and "the cell a b has the entry proto/44" in ran.err, ran.err
+    points[:] = [{"name": "one", "scope": {"destinations": ["c"]}}]
+    build(tmp_path, "a,b,web,,,,,\n", network=network, permissions_yaml={"permissions": odd})
+    assert oaktag("-C", tmp_path, "compile").status == 0
+
+
+def test_a_new_member_of_a_group_out_of_scope_changes_tables_alone(
+    real_kernel: None, tmp_path: Path
+) -> None:
+    """The kernel takes the refilled tables, and does with the new one what is outside."""
+    point: dict[str, Any] = {"inside": True, "scope": {"destinations": ["b"]}, "outside": "deny"}
+    table = "name,ip,role\na-1,10.1.0.1,a\nb-1,10.2.0.1,b\n"
+    network = net({"node": "gate", "point": point}, feeds=[("registry", "gate")])
+    build(tmp_path, "a,b,web,,,,,\n", network=network, servers_csv=table)
+    model = package.Workspace.load(tmp_path).model
+    held = list_of(model, model.network.points["gate"])
+    text = list_text(model, model.network.points["gate"])
+    ranges = [*held.destination_bindings, Range(4, 0x0A030001, 0x0A030001, 103)]
+    asked = [
+        (Packet(4, 6, 50_000, 443), "10.1.0.1", "10.2.0.1", 0),
+        (Packet(4, 6, 50_001, 443), "10.1.0.1", "10.3.0.1", 0),
+    ]
+    assert ask([(text + refill("gate", ranges, set(held.blocks)), asked)]) == [[True, False]]
+
+
+# -- files ---------------------------------------------------------------------------------------
+
+
+def test_a_change_that_cannot_be_written_whole_is_taken_back(tmp_path: Path) -> None:
+    build(tmp_path, "a,b,web,,,,,\n")
+    before = {p: p.read_bytes() for p in tmp_path.rglob("*") if p.is_file()}
+    text = (tmp_path / "groups.yaml").read_text()
+    (tmp_path / "matrix/blocked").write_text("a file, no folder\n")
+    before[tmp_path / "matrix/blocked"] = b"a file, no folder\n"
+    with pytest.raises(OSError, match=r"."):
+        write_all(
+            tmp_path,
+            {"groups.yaml": text + " ", "fresh.csv": "x\n", "matrix/blocked/x.csv": "y\n"},
+        )
+    assert {p: p.read_bytes() for p in tmp_path.rglob("*") if p.is_file()} == before
+
+
+def test_rename_leaves_longer_names_alone(tmp_path: Path, oaktag: Run) -> None:
+    groups: list[Any] = [*GROUPS, {"id": "a-long", "tag": 120}, {"id": "long-a", "tag": 121}]
+    lines = "a,a-long,web,,,,,a and a-long\nlong-a,a,web,,,,,\n"
+    build(tmp_path, lines, groups_yaml={"groups": groups, "sets": {"some": ["a", "a-long"]}})
+    assert oaktag("-C", tmp_path, "rename", "a", "z").status == 0
+    held = json.loads((tmp_path / "groups.yaml").read_text())
+    assert [g["id"] for g in held["groups"]] == ["z", "b", "c", "a-long", "long-a"]
+    assert held["sets"] == {"some": ["z", "a-long"]}
+    rows = (tmp_path / "matrix/0.csv").read_text().splitlines()[1:]
+    assert [r.split(",")[:2] for r in rows] == [["z", "a-long"], ["long-a", "z"]]
+
+
+def test_the_column_of_a_fault_behind_a_quoted_comma(tmp_path: Path, oaktag: Run) -> None:
+    table = 'name,room,ip,role\nx,"left, ""old"" wing",10.1.0.300,a\n'
+    build(tmp_path, servers_csv=table)
+    ran = oaktag("-C", tmp_path, "check")
+    assert ran.status != 0 and "servers.csv:2:24" in ran.out + ran.err, ran
+
+
+def test_ldif_moves_escapes_and_deletes(tmp_path: Path, oaktag: Run) -> None:
+    ldif = (
+        "dn: uid=ann,ou=old,dc=x\nuid: ann\nrole: a\nroom: 1\nroom: 2\n\n"
+        "dn: cn=Bo\\, the other,ou=old,dc=x\nuid: bo\nrole: b\n\n"
+        "dn: uid=ann,ou=old,dc=x\nchangetype: modrdn\nnewrdn: uid=ann\ndeleteoldrdn: 0\n"
+        "newsuperior: ou=new,dc=x\n\n"
+        "dn: uid=ann,ou=new,dc=x\nchangetype: modify\ndelete: room\n-\n\n"
+        "dn: cn=Bo\\, the other,ou=old,dc=x\nchangetype: modify\nreplace: role\nrole: c\n-\n"
+    )  # fmt: skip
+    sources = [{"file": "people.ldif", "kind": "user", "id": "uid"}]
+    build(tmp_path, config={"sources": sources}, people_ldif=ldif)
+    rows = oaktag("-C", tmp_path, "members", "--all", "--json").json["endpoints"]
+    assert {r["endpoint"]: r["group"] for r in rows} == {"ann": "a", "bo": "c"}
+    values = oaktag("-C", tmp_path, "attributes", "--json").json["attributes"]
+    assert {v["attribute"]: v["values"] for v in values}["room"] == 0, values

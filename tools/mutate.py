@@ -1,0 +1,185 @@
+"""Change the core's own code in one place at a time, and see whether a test fails.
+
+    python tools/mutate.py [--count 100] [--seed 1] [--only reach.py] [--jobs 2] [--out FILE]
+
+A change is one of: a comparison turned round or loosened, ``and`` for ``or``, a condition negated, a
+number one more, a ``+`` for a ``-``, ``|`` for ``&``, ``min`` for ``max``, True for False. Each is made
+in a copy of the repository, where the tests that should notice run until the first fails. What
+survives is printed with its line: a test is missing there, or the change makes no difference.
+"""
+
+from __future__ import annotations
+
+import argparse
+import ast
+import random
+import shutil
+import subprocess
+import sys
+import tempfile
+from collections.abc import Iterator
+from concurrent.futures import ThreadPoolExecutor
+from pathlib import Path
+from typing import NamedTuple
+
+ROOT = Path(__file__).resolve().parent.parent
+CORE = ROOT / "src/oaktag/core"
+NETWORK = ("test_corners.py", "test_reach.py", "test_network_findings.py", "test_large_reach.py")
+LISTS = ("test_corners.py", "test_access_lists.py", "test_lists_and_points.py")
+POLICY = ("test_corners.py", "test_matrix.py", "test_forms.py", "test_review.py", "test_daily.py")
+PEOPLE = ("test_corners.py", "test_assignment.py", "test_sources.py", "test_reach.py")
+#: Which tests should notice a change in a file, the quickest first.
+TESTS = {
+    **dict.fromkeys(
+        ("judging", "reach", "walks", "effects", "population", "crowd", "survey", "pathtree", "paths",
+         "placement", "failures", "answers", "tracing", "knowledge"), NETWORK,
+    ),
+    "observed": ("test_corners.py", "test_drift.py"),
+    "mending": ("test_mending.py",), "prospects": ("test_mending.py",),
+    "network": ("test_corners.py", "test_reach.py", "test_large_reach.py", "test_access_lists.py"),
+    "proof": LISTS, "compiler": LISTS, "accesslist": LISTS,
+    **dict.fromkeys(
+        ("matrix", "permissions", "packets", "services", "lines", "review", "comparison",
+         "expectations", "amendment", "groups"), POLICY,
+    ),
+    **dict.fromkeys(("assignment", "endpoints", "sessions", "registry"), PEOPLE),
+    **dict.fromkeys(("bindings", "ranges", "addresses"), ("test_addresses.py", *PEOPLE)),
+    "ends": ("test_commands.py",), "model": NETWORK,
+}  # fmt: skip
+COMPARED: dict[type[ast.cmpop], type[ast.cmpop]] = {
+    ast.Lt: ast.LtE, ast.LtE: ast.Lt, ast.Gt: ast.GtE, ast.GtE: ast.Gt, ast.Eq: ast.NotEq,
+    ast.NotEq: ast.Eq, ast.In: ast.NotIn, ast.NotIn: ast.In, ast.Is: ast.IsNot, ast.IsNot: ast.Is,
+}  # fmt: skip
+TURNED: dict[type[ast.operator], type[ast.operator]] = {
+    ast.Add: ast.Sub,
+    ast.Sub: ast.Add,
+    ast.BitAnd: ast.BitOr,
+    ast.BitOr: ast.BitAnd,
+}
+SWAPPED = {"min": "max", "max": "min", "any": "all", "all": "any"}
+
+
+class Change(NamedTuple):
+    """One change: in which file, at which line, the code before and after, and the whole text."""
+
+    file: Path
+    line: int
+    before: str
+    after: str
+    text: str
+
+
+def changes(file: Path) -> Iterator[Change]:
+    """All changes of a file."""
+    source = file.read_text(encoding="utf-8")
+    tree = ast.parse(source)
+    idle = {
+        id(inner)
+        for node in ast.walk(tree)
+        if isinstance(node, (ast.AnnAssign, ast.arg)) and node.annotation
+        for inner in ast.walk(node.annotation)
+    }
+    idle |= {
+        id(inner)
+        for node in ast.walk(tree)
+        if isinstance(node, ast.FunctionDef) and node.returns
+        for inner in ast.walk(node.returns)
+    }
+    idle |= {
+        id(inner)
+        for node in ast.walk(tree)
+        if isinstance(node, (ast.Assign, ast.If)) and "TYPE_CHECKING" in ast.dump(node)[:60]
+        for inner in ast.walk(node)
+    }
+    for node in ast.walk(tree):
+        other = None if id(node) in idle else changed(node)
+        if other is None or not isinstance(node, ast.expr):
+            continue
+        before = ast.get_source_segment(source, node)
+        if before is None or "\n" in before:
+            continue
+        lines = source.splitlines(keepends=True)
+        line = lines[node.lineno - 1].encode()
+        end = node.end_col_offset or 0
+        made = line[: node.col_offset] + f"({ast.unparse(other)})".encode() + line[end:]
+        lines[node.lineno - 1] = made.decode()
+        text = "".join(lines)
+        try:
+            compile(text, str(file), "exec")
+        except SyntaxError:
+            continue
+        yield Change(file, node.lineno, before, ast.unparse(other), text)
+
+
+def changed(node: ast.AST) -> ast.expr | None:
+    """An expression with one thing otherwise."""
+    if isinstance(node, ast.Compare) and len(node.ops) == 1:
+        return ast.Compare(node.left, [COMPARED[type(node.ops[0])]()], node.comparators)
+    if isinstance(node, ast.BoolOp):
+        other: ast.boolop = ast.Or() if isinstance(node.op, ast.And) else ast.And()
+        return ast.BoolOp(other, node.values)
+    if isinstance(node, ast.UnaryOp) and isinstance(node.op, ast.Not):
+        return node.operand
+    if isinstance(node, ast.BinOp) and type(node.op) in TURNED:
+        return ast.BinOp(node.left, TURNED[type(node.op)](), node.right)
+    if isinstance(node, ast.Constant) and isinstance(node.value, bool):
+        return ast.Constant(not node.value)
+    if isinstance(node, ast.Constant) and isinstance(node.value, int):
+        return ast.Constant(node.value + 1)
+    if isinstance(node, ast.Call) and isinstance(node.func, ast.Name) and node.func.id in SWAPPED:
+        return ast.Call(ast.Name(SWAPPED[node.func.id]), node.args, node.keywords)
+    return None
+
+
+def dies(change: Change) -> bool | None:
+    """Whether a test fails; None where none ended in time (it runs for ever: that is noticed)."""
+    with tempfile.TemporaryDirectory() as place:
+        copy = Path(place) / "copy"
+        shutil.copytree(
+            ROOT, copy,
+            ignore=shutil.ignore_patterns(".git", ".venv", "*_cache", "screenshots", ".hypothesis"),
+        )  # fmt: skip
+        (copy / change.file.relative_to(ROOT)).write_text(change.text, encoding="utf-8")
+        tests = [f"tests/{name}" for name in TESTS[change.file.stem]]
+        try:
+            done = subprocess.run(
+                [sys.executable, "-m", "pytest", "-x", "-q", "-p", "no:cacheprovider", *tests],
+                cwd=copy, capture_output=True, timeout=600, check=False,
+                env={"PYTHONPATH": str(copy / "src"), "PATH": "/usr/bin:/bin:/usr/sbin:/sbin",
+                     "OAKTAG_TESTS": "quick"},
+            )  # fmt: skip
+        except subprocess.TimeoutExpired:
+            return None
+        return done.returncode != 0
+
+
+def main() -> None:
+    parser = argparse.ArgumentParser(description=__doc__)
+    parser.add_argument("--count", type=int, default=100)
+    parser.add_argument("--seed", type=int, default=1)
+    parser.add_argument("--only", action="append", help="A file of the core.")
+    parser.add_argument("--jobs", type=int, default=2)
+    parser.add_argument("--out", type=Path)
+    options = parser.parse_args()
+    files = [f for f in sorted(CORE.glob("*.py")) if f.stem in TESTS]
+    files = [f for f in files if not options.only or f.name in options.only]
+    every = [change for file in files for change in changes(file)]
+    some = random.Random(options.seed).sample(every, min(options.count, len(every)))
+    left: list[str] = []
+    died = 0
+    with ThreadPoolExecutor(options.jobs) as pool:
+        for change, dead in zip(some, pool.map(dies, some), strict=True):
+            died += dead is not False
+            where = f"{change.file.name}:{change.line}"
+            said = f"{where}: {change.before}  ->  {change.after}"
+            if dead is False:
+                left.append(said)
+            print("died    " if dead is not False else "SURVIVES", said, flush=True)
+    print(f"{died} of {len(some)} died, of {len(every)} changes in {len(files)} files")
+    if options.out:
+        lines = [f"{died} of {len(some)} changes died (seed {options.seed}). These survived:", ""]
+        options.out.write_text("\n".join([*lines, *(f"    {s}" for s in left)]) + "\n")
+
+
+if __name__ == "__main__":
+    main()
