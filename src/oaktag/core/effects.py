@@ -30,7 +30,7 @@ Effect = Literal["exact", "leak", "break", "one-way"]
 #: The codes of effects on arrays, the worst highest.
 EFFECTS: tuple[Effect, ...] = ("exact", "one-way", "break", "leak")
 #: So many whole matrices of cells are kept; from so many questions on, one is made.
-MOST_KEPT, ASKED_OFTEN = 48, 12
+MOST_KEPT, ASKED_OFTEN = 256, 12
 
 
 class Outcome(NamedTuple):
@@ -100,10 +100,14 @@ class Effects:
         matrix: the true decisions.
         books: the cells that points hold; number 0 is the matrix.
         wrongs: places of tags that somebody is wrongly known by.
+        placed: the groups that are somewhere, sorted.
     """
 
-    def __init__(self, matrix: Matrix, books: Sequence[Book], wrongs: list[int]) -> None:
+    def __init__(
+        self, matrix: Matrix, books: Sequence[Book], wrongs: list[int], placed: Ints
+    ) -> None:
         self.matrix = matrix
+        self.placed = placed
         self.books = books
         self.wrongs = wrongs
         self.cuts: dict[Cut | None, int] = {None: 0}
@@ -186,15 +190,11 @@ class Effects:
                 return self._between(mix, sources[:, None], destinations[None, :])
             if len(self._whole) >= MOST_KEPT:
                 self._whole.pop(next(iter(self._whole)))
-            every = np.arange(len(self.matrix.groups))
+            every = self.placed
             self._whole[mix] = self._between(mix, every[:, None], every[None, :])
         effect, blamed = self._whole[mix]
-        place = np.ix_(sources, destinations)
+        place = np.ix_(*(np.searchsorted(self.placed, g) for g in (sources, destinations)))
         return effect[place], blamed[place]
-
-    def whole(self, mix: int) -> tuple[Bytes, Bytes] | None:
-        """The same for all groups, if the mix is asked often."""
-        return self._whole.get(mix)
 
     def _between(self, mix: int, g: Ints, h: Ints) -> tuple[Bytes, Bytes]:
         shape = np.broadcast_shapes(g.shape, h.shape)

@@ -415,6 +415,9 @@ class Points:
         #: Points that do not judge toward everywhere.
         self.partial = np.array([j.held for j in self.every], dtype=np.bool_)
         self.partial |= ~whole[self.to_row] if len(self.every) else False
+        whole = np.array([flags.all() for flags in self.from_flags[0]], dtype=np.bool_)
+        #: Points that do not judge from everywhere.
+        self.choosy = ~whole[self.from_row] if len(self.every) else self.partial
         self.everywhere = len(self.from_flags[0]) == len(self.to_flags[0]) == 1 and all(
             f.all() for f in (*self.from_flags, *self.to_flags)
         )

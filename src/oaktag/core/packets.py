@@ -375,6 +375,13 @@ def _normal(by_shape: dict[tuple[Ranges, Ranges], list[tuple[int, int]]]) -> lis
 
 def _unanswered(plane: Plane, bits: int, back: int) -> list[tuple[Ranges, Ranges]]:
     """Of one plane with ports: the packets of a set whose exchanged form is not in another."""
+    if plane.rows == 1:  # no entry asks for a sender's port
+        sent, lost = (
+            [c for c in range(plane.columns) if (m >> c & 1) == wanted]
+            for m, wanted in ((bits, 1), (back, 0))
+        )
+        edges = plane.destination_cuts
+        return [(_spread(edges, lost), _spread(edges, sent))] if sent and lost else []
     cuts = sorted({*plane.source_cuts, *plane.destination_cuts})
     rows = np.searchsorted(plane.source_cuts, cuts[:-1], side="right") - 1
     columns = np.searchsorted(plane.destination_cuts, cuts[:-1], side="right") - 1
@@ -385,10 +392,10 @@ def _unanswered(plane: Plane, bits: int, back: int) -> list[tuple[Ranges, Ranges
         )[:size].reshape(plane.rows, plane.columns)[np.ix_(rows, columns)]
         for m in (bits, back)
     )
-    lost = there & ~answers.T & 1
+    missing = there & ~answers.T & 1
     patterns: dict[bytes, list[int]] = {}
-    for row in np.flatnonzero(lost.any(axis=1)).tolist():
-        patterns.setdefault(lost[row].tobytes(), []).append(row)
+    for row in np.flatnonzero(missing.any(axis=1)).tolist():
+        patterns.setdefault(missing[row].tobytes(), []).append(row)
     edges = tuple(cuts)
     return [
         (

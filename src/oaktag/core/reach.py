@@ -310,7 +310,8 @@ class Reach:
             self.one = Side(state, sources, alone[0])
             self.two = Side(state, destinations, alone[1])
         books: list[Book] = [MatrixBook(state.matrix), *state.held_books.values()]
-        self.effects = Effects(state.matrix, books, state.wrongs)
+        placed = np.unique(np.concatenate([self.one.flat, self.two.flat]))
+        self.effects = Effects(state.matrix, books, state.wrongs, placed)
         self.points = Points(state, (self.one, self.two), self.effects.cuts)
         self.trees = trees or PathTrees(state.network, state.paths)
         self.view = self.viewed(state)

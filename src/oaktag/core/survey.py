@@ -169,7 +169,12 @@ class _Counting:
         if len(every) > FEW_GROUPS and len(rows) * 8 < len(two.held):
             every = np.unique(np.concatenate([two.groups[u] for u in np.unique(units).tolist()]))
         codes, blamed = effects.cells(mix, groups, every)
-        inner = [(n, int(r)) for n, r in enumerate(rows.tolist()) if r in alone] if alone else []
+        # Rows are sorted.
+        inner = [
+            (n, r)
+            for r in alone
+            if (n := int(np.searchsorted(rows, r))) < len(rows) and rows[n] == r
+        ]
         for effect in np.unique(codes).tolist():
             if not effect:
                 continue

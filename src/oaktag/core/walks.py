@@ -64,6 +64,7 @@ class Walks:
         self.trees = trees
         self.view = view
         self.one, self.two = points.sides
+        self._base: dict[tuple[int, int], Ints] = {}
         p = points
         words = self.two.bits.shape[1]
         bits = np.zeros((len(trees.names), words * 64), dtype=np.bool_)
@@ -124,12 +125,7 @@ class Walks:
     def down(self, tree: Tree, es: int, ed: int) -> Done:
         """All paths of a tree, toward a destination that no table knows; shape [entries]."""
         points, count = self.points, len(tree.node)
-        every = np.arange(len(points.every))
-        ones, twos = np.full(len(every), es), np.full(len(every), ed)
-        both = np.zeros((4, len(every), 2), dtype=np.int64)
-        for arrives in (0, 1) if len(every) else ():
-            seen = points.judged(self.view, every, 0, ones, twos, bool(arrives), crossing=True)
-            both[:, :, arrives] = seen
+        both = self._everywhere(es, ed)
         # What paths come to, a row each: set of cuts, reason, amiss, enforced and observed first.
         so = np.empty((count, 5), dtype=np.int64)
         so[: tree.levels[1]] = (0, NO_POINT, NONE, NONE, NONE)
@@ -153,6 +149,30 @@ class Walks:
                     here = self._past(here, node, p, both[:, p, framed], tree.depth[low])
             so[low:high] = here
         return _done(so[:, 0], so[:, 3:].T, so[:, 1], so[:, 2])
+
+    def _everywhere(self, es: int, ed: int) -> Ints:
+        """What every point does with packets of an element toward somebody whom no table knows,
+        without and with a frame's tag; shape [4, points, 2]."""
+        points, one = self.points, self.one
+        nobody = one.stranger if one.untagged[es] else one.nobody
+        plain = not (self.view.frames[0][es] or one.own[es] or one.unjudged[es])
+        if es == nobody or not plain or not len(points.every):
+            return self._asked(np.arange(len(points.every)), es, ed)
+        if (nobody, ed) not in self._base:
+            self._base[nobody, ed] = self._asked(np.arange(len(points.every)), nobody, ed)
+        # Nearly all points know nobody of the element, and do what they do with anybody.
+        found = self._base[nobody, ed].copy()
+        some = np.flatnonzero((one.seen[es, self.view.source_table] != 0) | points.choosy)
+        found[:, some] = self._asked(some, es, ed)
+        return found
+
+    def _asked(self, p: Ints, es: int, ed: int) -> Ints:
+        found = np.zeros((4, len(p), 2), dtype=np.int64)
+        ones, twos = np.full(len(p), es), np.full(len(p), ed)
+        for arrives in (0, 1) if len(p) else ():
+            seen = self.points.judged(self.view, p, 0, ones, twos, bool(arrives), crossing=True)
+            found[:, :, arrives] = seen
+        return found
 
     def _past(self, so: Ints, node: Ints, p: Ints, seen: Ints, depth: int) -> Ints:
         """What paths come to behind a point more on each."""
