@@ -13,6 +13,7 @@ from oaktag.cli.context import (
     complete,
     emit,
     hint,
+    paragraph,
     pass_context,
     progress,
     say,
@@ -233,7 +234,7 @@ def _failures(context: Context, as_json: bool) -> int:
         )
     say(
         f"{len(document['failures'])} single failures tried: {len(worse)} would cut something off, "
-        "or make leak, break or lose answers what is exact now"
+        "or make it leak,\nbreak or lose its answers, that is exact now"
     )
     if len(worse) > WORST:
         say(f"the {WORST} worst are shown; --json has all {len(worse)}")
@@ -267,7 +268,8 @@ def _mend(
         say(f"{goal} already{besides}")
     elif document["proved"]:
         show_change(document)
-        say(f"cost {document['cost']}, proved to be the cheapest after which {goal}{besides}")
+        cost = f"cost {document['cost']}, proved to be the cheapest after which {goal}{besides}"
+        paragraph(cost, "    ", first="")
         say(f"{document['tried']} networks tried")
     else:
         show_change(document)
@@ -275,11 +277,11 @@ def _mend(
         say(f"the best so far, cost {document['cost']}: {left} rows stay wrong; "
             f"the whole costs at least {document['bound']:g}; more --seconds may do")  # fmt: skip
     for row in document["broken"][:5]:
-        say(f"   exact now, and worse then: {row}")
+        paragraph(f"exact now, and worse then: {row}", "       ", first="   ")
     if len(document["broken"]) > 5:
         say(f"   and {len(document['broken']) - 5} more that fare worse; --json has all")
     for row in document["hopeless"][:5]:
-        say(f"   nothing that is possible mends {row}")
+        paragraph(f"nothing that is possible mends {row}", "       ", first="   ")
     if len(document["hopeless"]) > 5:
         say(f"   and {len(document['hopeless']) - 5} more like these; --json has all")
     if document["changes"] and not write:

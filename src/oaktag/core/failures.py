@@ -21,6 +21,7 @@ from numpy.typing import NDArray
 from oaktag.core.bindings import Lookup
 from oaktag.core.crowd import Crowd
 from oaktag.core.effects import EFFECTS, Effect, Member
+from oaktag.core.judging import View
 from oaktag.core.knowledge import Knowledge
 from oaktag.core.network import Feed, Network
 from oaktag.core.paths import MANY_NODES, Paths
@@ -137,6 +138,7 @@ class _Failing:
     trees: PathTrees
     reach: Reach
     before: Ints | None
+    cutting: tuple[Ints, NDArray[np.uint64]] | None
 
     def __init__(self, state: State, hosts: Sequence[Host]) -> None:
         self.hosts = hosts
@@ -153,6 +155,7 @@ class _Failing:
 
     def _begin(self, state: State, tables: Sequence[Lookup]) -> None:
         self.before = None
+        self.cutting = None
         self.state = State(
             state.matrix, state.network, state.paths, state.knowledge, state.judges, tables
         )
@@ -281,6 +284,18 @@ class _Failing:
         found[self.at[side.node[: side.count][other]]] = True
         return found
 
+    def _cutting(self, view: View) -> NDArray[np.uint64]:
+        """For each element the tables by which some point might drop what goes toward it, as bits;
+        the last bit is for whom points must be asked one by one."""
+        side, points = self.reach.one, self.reach.points
+        bits = np.zeros((len(side.hosts), side.bits.shape[1] * 64), dtype=np.bool_)
+        for start in range(0, side.count, 512):
+            some = np.arange(start, min(start + 512, side.count))
+            rows, p = np.nonzero(points.may_cut(view, 0, some))
+            bits[some[rows], view.target_table[p]] = True
+        bits[side.own | side.unjudged, -1] = True
+        return np.packbits(bits, axis=1, bitorder="little").view(np.uint64)
+
     # -- how pairs fare --------------------------------------------------------------------------
 
     def _fares(
@@ -289,8 +304,14 @@ class _Failing:
         """How pairs between some nodes fare, both ways: trees are grown from as few nodes as cover
         them."""
         reach = self.reach
-        view = reach.viewed(after, lost)
+        view = reach.view
+        if after.knowledge is not self.state.knowledge:
+            view = reach.viewed(after)
+        if lost is not None:
+            view = view._replace(lost=reach.points.number[lost])
         walks = Walks(reach.points, reach.effects, trees, view)
+        if self.cutting is None or self.cutting[0] is not view.target_table:
+            self.cutting = view.target_table, self._cutting(view)
         left = touched | touched.T
         degree = left.sum(axis=1)
         roots: list[int] = []
@@ -326,6 +347,8 @@ class _Failing:
         """Pairs of elements at sources of paths with those at their ends, both ways, as units and
         codes of members."""
         side, nodes = self.reach.one, len(walks.trees.names)
+        assert self.cutting is not None
+        cutting = self.cutting[1]
         here = side.at_node[forest.node[entries]], side.at_node[forest.node[entries] + 1]
         far, places = spread(*here), np.repeat(entries, here[1] - here[0])
         first = forest.node[: int(forest.levels[1])][forest.root[places]]
@@ -337,19 +360,16 @@ class _Failing:
         if not len(near):
             return
         bits, partial = walks.met(forest)
-        strict = walks.strict[forest.node]
-        for low, high in zip(forest.levels[1:-1], forest.levels[2:], strict=True):
-            strict[low:high] |= strict[forest.parent[low:high]]
         # What some path to an end meets.
         end = forest.root * nodes + forest.node
         order = np.argsort(end, kind="stable")
         begins = np.flatnonzero(np.concatenate([[True], end[order][1:] != end[order][:-1]]))
         of_end = np.searchsorted(end[order][begins], end)
         bits = np.bitwise_or.reduceat(bits[order], begins, axis=0)[of_end]
-        loose = np.logical_or.reduceat((partial | strict)[order], begins)[of_end]
+        loose = np.logical_or.reduceat(partial[order], begins)[of_end]
         answered = walks.answered(forest)
         told = [
-            loose[places] | (bits[places] & side.bits[elements]).any(axis=1)
+            loose[places] | (bits[places] & cutting[elements]).any(axis=1)
             for elements in (near, far)
         ]
         roots = places < forest.levels[1]

@@ -534,12 +534,14 @@ class Points:
             judges = judges & ~gone
         return Seen(why, cut, acts & judges, judges)
 
-    def may_cut(self, view: View, a: int, ed: int) -> Flags:
-        """Which points might drop something toward an element, whatever comes; shape [points]."""
+    def may_cut(self, view: View, a: int, ed: int | Ints) -> Flags:
+        """Which points might drop something toward an element, whatever comes; shape [points], or
+        [n, points] for n elements."""
         two = self.sides[1 - a]
-        target = two.seen[ed, view.target_table]
-        target = np.where((target == 0) & two.untagged[ed], TRUE, target)
-        place = np.where(target == TRUE, two.group[ed], self._wrongs[target])
+        elements = np.asarray(ed)[..., None]
+        target = two.seen[elements, view.target_table]
+        target = np.where((target == 0) & two.untagged[elements], TRUE, target)
+        place = np.where(target == TRUE, two.group[elements], self._wrongs[target])
         held = self.target_sets[self.target_row, place] | (self._held_by > 0)
         deny = np.array([k.outside == "deny" for k in self._kinds] or [False])[self.kind]
         cuts: Flags = self.acts & (held | deny)

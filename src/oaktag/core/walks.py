@@ -69,13 +69,11 @@ class Walks:
         words = self.two.bits.shape[1]
         bits = np.zeros((len(trees.names), words * 64), dtype=np.bool_)
         bits[:, -1] = True
-        #: Nodes with a point that must be asked one by one; and that may drop what nobody knows.
-        self.partial, self.strict = (np.zeros(len(trees.names), dtype=np.bool_) for _ in range(2))
+        #: Nodes with a point that must be asked one by one.
+        self.partial = np.zeros(len(trees.names), dtype=np.bool_)
         if len(p.every):
             bits[p.node, view.target_table] = True
             self.partial[p.node[p.partial]] = True
-            self.strict[p.node[p.may_cut(view, 0, self.two.nobody)]] = True
-            self.strict[p.node[p.may_cut(view, 0, self.two.stranger)]] = True
         self._node_bits = np.packbits(bits, axis=1, bitorder="little").view(np.uint64)
         self.stateless = bool((p.acts & (p.state < 0)).any())
 

@@ -25,6 +25,8 @@ FAULTS = {
     "direction": "does not judge in this direction",
     "inside": "does not judge inside a segment",
 }
+#: The same of a node's own address.
+OWN = "does not judge packets to and from its own address (own: true would)"
 
 
 def trace(
@@ -120,7 +122,8 @@ def _way(
     opens = opens and bool(model.atoms.exchanged(_form(model, b, a)) >> atom & 1)
     wrong = "break" if not passes else "exact" if opens else "leak"
     effect = "exact" if passes == should else wrong
-    verdict = _verdict(hops, should=should, passes=passes, opens=opens)
+    own = {h.node for h in (a.host, b.host) if h.own}
+    verdict = _verdict(hops, own, should=should, passes=passes, opens=opens)
     answers: list[Document] = []
     if passes and packet.answered():
         answers = list(_back(model, b, a, packet.exchanged(), path))
@@ -193,7 +196,7 @@ def _by(hop: Hop) -> str:
     return "the default" if hop.piece is not None and hop.piece.row < 0 else "a line"
 
 
-def _verdict(hops: list[Hop], *, should: bool, passes: bool, opens: bool) -> str:
+def _verdict(hops: list[Hop], own: set[str], *, should: bool, passes: bool, opens: bool) -> str:
     wrong = [h for h in hops if h.judged and h.why]
     told = "; ".join(dict.fromkeys(f"{h.node} {FAULTS[h.why]}" for h in wrong if h.why))
     if passes and should:
@@ -203,7 +206,11 @@ def _verdict(hops: list[Hop], *, should: bool, passes: bool, opens: bool) -> str
     if passes:
         if opens:
             return "it arrives as an answer to what is allowed the other way"
-        unjudged = [f"{h.node} {FAULTS[h.why]}" for h in hops if not h.judged and h.why]
+        unjudged = [
+            f"{h.node} {OWN if h.why == 'direction' and h.node in own else FAULTS[h.why]}"
+            for h in hops
+            if not h.judged and h.why
+        ]
         why = told or "; ".join(unjudged)
         watched = [h.node for h in hops if h.judged and h.mode == "observe"]
         if not why and watched:
