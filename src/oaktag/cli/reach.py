@@ -233,8 +233,8 @@ def _failures(context: Context, as_json: bool) -> int:
             wrap=(1, 6),
         )
     say(
-        f"{len(document['failures'])} single failures tried: {len(worse)} would cut something off, "
-        "or make it leak,\nbreak or lose its answers, that is exact now"
+        f"{len(document['failures'])} single failures tried; {len(worse)} do harm: they cut off what "
+        "is joined,\nor make what is exact leak, break or go one-way"
     )
     if len(worse) > WORST:
         say(f"the {WORST} worst are shown; --json has all {len(worse)}")
