@@ -232,9 +232,10 @@ def _failures(context: Context, as_json: bool) -> int:
             right=(2, 3, 4, 5),
             wrap=(1, 6),
         )
+    tried = len(document["failures"])
     say(
-        f"{len(document['failures'])} single failures tried; {len(worse)} do harm: they cut off what "
-        "is joined,\nor make what is exact leak, break or go one-way"
+        f"{tried} single failures tried; {len(worse)} do harm: they cut off what is joined,\n"
+        "or make what is exact leak, break or go one-way"
     )
     if len(worse) > WORST:
         say(f"the {WORST} worst are shown; --json has all {len(worse)}")
