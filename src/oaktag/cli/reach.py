@@ -137,6 +137,8 @@ def command(
         say()
     elif by:
         _by([f for f in document["flows"] if not f["accepted"]], by)
+    elif accepted and not summary["accepted"]:
+        say("nothing is accepted in oaktag.yaml, or nothing that it accepts is there")
     elif flows or accepted:
         _flows([f for f in document["flows"] if f["accepted"] or not accepted])
     elif summary["causes"]:
@@ -233,10 +235,9 @@ def _failures(context: Context, as_json: bool) -> int:
             wrap=(1, 6),
         )
     tried = len(document["failures"])
-    say(
-        f"{tried} single failures tried; {len(worse)} do harm: they cut off what is joined,\n"
-        "or make what is exact leak, break or go one-way"
-    )
+    harm = f"{len(worse)} do harm: they cut off what is joined,\n"
+    harm += "or make what is exact leak, break or go one-way"
+    say(f"{tried} single failures tried; {harm if worse else 'none does harm'}")
     if len(worse) > WORST:
         say(f"the {WORST} worst are shown; --json has all {len(worse)}")
     if document["opens_most"]:
