@@ -559,3 +559,51 @@ def test_ldif_moves_escapes_and_deletes(tmp_path: Path, oaktag: Run) -> None:
     assert {r["endpoint"]: r["group"] for r in rows} == {"ann": "a", "bo": "c"}
     values = oaktag("-C", tmp_path, "attributes", "--json").json["attributes"]
     assert {v["attribute"]: v["values"] for v in values}["room"] == 0, values
+
+
+def test_the_proof_minds_what_is_inside_a_segment(tmp_path: Path, oaktag: Run) -> None:
+    """A list that judges inside one segment more, or leaves two segments alone together."""
+    network = net({"node": "gate", "point": {}}, feeds=[("registry", "gate")])
+    build(tmp_path, "a,b,web,,,,,\n", network=network)
+    assert oaktag("-C", tmp_path, "compile").status == 0
+    path = tmp_path / "lists/gate.nft"
+    text = path.read_text()
+    pair = "\t\t\t10.1.0.0/24 . 10.1.0.0/24,\n"
+    assert pair in text
+    for changed, told in (
+        (text.replace(pair, ""), "the list says deny, the matrix allow"),
+        (text.replace(pair, f"{pair}\t\t\t10.1.0.0/24 . 10.3.0.0/24,\n"), "the list says allow"),
+    ):
+        path.write_text(changed)
+        ran = oaktag("-C", tmp_path, "prove")
+        assert ran.status == 1 and told in ran.out, ran.out
+
+
+def test_names_and_order_that_do_not_matter_change_no_answer(tmp_path: Path, oaktag: Run) -> None:
+    """Everything renamed, prefixes split in two, nodes and links in another order: same rows."""
+    nodes: list[dict[str, Any]] = [
+        {"node": "m", "marks": True}, {"node": "p", "point": {}, "carries": True}, {"node": "z", "point": {"scope": {"destinations": ["b"]}}},
+    ]  # fmt: skip
+    links: list[Any] = [("m", "p"), ("p", "z")]
+    feeds: list[Any] = [
+        ("registry", "z"),
+        {"from": "registry", "to": "p", "only": {"groups": ["b"]}},
+        ("registry", "m"),
+    ]
+    lines = "a,b,web,,,,,\nc,a,shell,,both,,,\n"
+    build(tmp_path / "one", lines, network=net(*nodes, links=links, feeds=feeds, where="m p z"))
+    first = rows_of(oaktag("-C", tmp_path / "one", "reach", "--json").json)
+    other = net(*reversed(nodes), links=links[::-1], feeds=feeds[::-1], where="m p z")
+    for segment in other["segments"]:
+        (prefix,) = segment["prefixes"]
+        segment["prefixes"] = [prefix.replace("/24", "/25"), prefix.replace(".0/24", ".128/25")]
+    text = json.dumps(other)
+    for old, new in (("m", "first"), ("p", "second"), ("z", "third")):
+        text = text.replace(f'"{old}"', f'"{new}"')
+    build(tmp_path / "two", "c,a,shell,,both,,,\na,b,web,,,,,\n", network=json.loads(text))
+    second = rows_of(oaktag("-C", tmp_path / "two", "reach", "--json").json)
+    said = [
+        {k: (r["result"], r["effect"], r["packets_text"], [x["why"] for x in r["reasons"]]) for k, r in rows.items()}
+        for rows in (first, second)
+    ]  # fmt: skip
+    assert said[0] == said[1] and len({r[1] for r in said[0].values()}) > 1
