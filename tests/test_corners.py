@@ -607,3 +607,18 @@ def test_names_and_order_that_do_not_matter_change_no_answer(tmp_path: Path, oak
         for rows in (first, second)
     ]  # fmt: skip
     assert said[0] == said[1] and len({r[1] for r in said[0].values()}) > 1
+
+
+def test_packets_of_a_row_in_both_families_are_united(tmp_path: Path, oaktag: Run) -> None:
+    """All but 443 leaks, on either family: said once, and no port is made up by adding."""
+    network = net({"node": "n"})
+    for n, segment in enumerate(network["segments"], 1):
+        segment["prefixes"].append(f"2001:db8:{n}::/64")
+    table = "name,ip,role\n" + "".join(
+        f"{g}-1,10.{n}.0.1;2001:db8:{n}::1,{g}\n" for n, g in enumerate("ab", 1)
+    )
+    build(tmp_path, "a,b,web,,,,,\n", network=network, servers_csv=table)
+    rows = rows_of(oaktag("-C", tmp_path, "reach", "--json").json)
+    assert rows["a", "b"]["packets_text"] == "leak any but 443/tcp"
+    assert rows["b", "a"]["packets_text"] == "leak any"
+    assert {p["family"] for p in rows["a", "b"]["packets"]} == {4, 6}

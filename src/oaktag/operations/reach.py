@@ -18,6 +18,8 @@ from oaktag.operations.model import Model
 MOST_ROWS = 200_000
 #: Up to so many pairs of classes of addresses rows are made at once, not counted first.
 FEW_PAIRS = 100_000
+#: How packets are written: by effect and masks, as boxes and in words.
+Said = dict[tuple[str, tuple[tuple[int, int], ...]], tuple[list[Document], str]]
 #: The worst first.
 _RANK = {"leak": 0, "break": 1, "one-way": 2, "exact": 3}
 
@@ -64,9 +66,10 @@ def reach(
     if endpoints:
         rest["endpoints"] = _by_endpoint(model, state, sources, destinations)
     borne = [accepting.of(flow) for flow in flows]
+    said: Said = {}
     return document(
         "reach",
-        flows=[flow_json(model, f, accepted=b) for f, b in zip(flows, borne, strict=True)],
+        flows=[flow_json(model, f, said, accepted=b) for f, b in zip(flows, borne, strict=True)],
         summary=summary(model, flows, borne),
         **rest,
     )
@@ -119,7 +122,7 @@ def _grouped(model: Model, found: Survey) -> Document:
         said = _off(model, [found.cut_off.example])[0]
         off = [said | {"flows": found.cut_off.rows}]
     return {
-        "flows": [flow_json(model, cause.example) for _, cause in order],
+        "flows": [flow_json(model, cause.example, {}) for _, cause in order],
         "summary": {
             "cut_off": off, "effects": dict(found.effects), "results": dict(found.results),
             "accepted": {}, "causes": causes,
@@ -127,8 +130,8 @@ def _grouped(model: Model, found: Survey) -> Document:
     }  # fmt: skip
 
 
-def flow_json(model: Model, flow: Flow, *, accepted: bool = False) -> Document:
-    """One row."""
+def flow_json(model: Model, flow: Flow, said: Said, *, accepted: bool = False) -> Document:
+    """One row; ``said`` keeps how packets are written, for rows of equal packets."""
 
     def end(place: tuple[str, int]) -> Document:
         return {"segment": place[0], "group": model.groups.all[place[1]].id}
@@ -136,13 +139,12 @@ def flow_json(model: Model, flow: Flow, *, accepted: bool = False) -> Document:
     packets: list[Document] = []
     words: list[str] = []
     for effect, masks in (("leak", flow.leaks), ("break", flow.breaks)):
-        for family, mask in masks.items():
-            regions = model.atoms.regions(mask & model.atoms.of_family(family))
-            packets += [
-                {"effect": effect, **box} for box in boxes_json(regions) if box["family"] == family
-            ]
         if any(masks.values()):
-            words.append(f"{effect} {_services(model, masks)}")
+            key = effect, tuple(masks.items())
+            if key not in said:
+                said[key] = _boxes(model, effect, masks), _services(model, masks)
+            packets += said[key][0]
+            words.append(f"{effect} {said[key][1]}")
     for box in boxes_json(flow.unanswered):
         packets.append({"effect": "one-way", **box})
     if flow.unanswered:
@@ -172,14 +174,30 @@ def _unanswered(flow: Flow) -> str:
     return said if len(families) > 1 else said.replace(f" on IPv{families.pop()}", "")
 
 
+def _boxes(model: Model, effect: str, masks: Mapping[int, int]) -> list[Document]:
+    """Packets of both families as boxes."""
+    return [
+        {"effect": effect, **box}
+        for family, mask in masks.items()
+        for box in boxes_json(model.atoms.regions(mask & model.atoms.of_family(family)))
+        if box["family"] == family
+    ]
+
+
 def _services(model: Model, masks: Mapping[int, int]) -> str:
     """Packets as services; of rows of one family the family is not said."""
     atoms = model.atoms
     held = {f: mask & atoms.of_family(f) for f, mask in masks.items() if mask}
     if all(mask == atoms.of_family(f) for f, mask in held.items()):
         return "any"
-    said = set_text(atoms, sum(held.values()))
-    return said.replace(f" on IPv{next(iter(held))}", "") if len(held) == 1 else said
+    if len(held) == 1:
+        ((family, mask),) = held.items()
+        return set_text(atoms, mask).replace(f" on IPv{family}", "")
+    # What both families have stands in atoms of both.
+    if held[4] & atoms.of_family(6) == held[6] & atoms.of_family(4):
+        return set_text(atoms, held[4] | held[6])
+    words = [set_text(atoms, mask).replace(f" on IPv{f}", "") for f, mask in held.items()]
+    return ", ".join(f"{text} on IPv{f}" for f, text in zip(held, words, strict=True))
 
 
 def summary(model: Model, flows: Sequence[Flow], borne: Sequence[bool] = ()) -> Document:
