@@ -86,7 +86,7 @@ TABLE = [
     (
         ["reach", "--from", "wall-displays", "--to", "catalogue", "--flows"],
         1,
-        ["444-630/tcp", "8081-8089/tcp"],
+        ["leak 443/tcp", "break 8080/tcp"],
     ),
     (["compile"], 0, ["hall-edge", "enforce", "yes", "lists/keys.csv"]),
     (["prove"], 0, ["equal, for all packets", "1 of 1 equal"]),
