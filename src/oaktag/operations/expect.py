@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from oaktag.core.ends import End
 from oaktag.core.expectations import Claim, prove
-from oaktag.core.packets import Region
+from oaktag.core.packets import Packet, Region
 from oaktag.core.placement import Host, node_hosts
 from oaktag.core.reach import Flow
 from oaktag.core.services import packet_text
@@ -74,7 +74,7 @@ def _on_paths(model: Model, expectation: Expectation, mask: int, *, keep: bool) 
         for flow in flows:
             for family, wrong in getattr(flow, effect).items():
                 if wrong & packets:
-                    return _flow_example(model, flow, wrong & packets, family, effect)
+                    return _missed(model, flow, wrong & packets, family, effect)
     if keep or "breaks" not in asked:
         return None
     for flow in flows:
@@ -87,31 +87,28 @@ def _on_paths(model: Model, expectation: Expectation, mask: int, *, keep: bool) 
 
 
 def _unanswered(model: Model, flow: Flow, lost: Region) -> Document:
-    packet = lost.first()
-    path = " ".join(flow.path.nodes) if flow.path else ""
     at = ", ".join(r.node for r in flow.amiss if r.why == "answer-dropped" and r.node)
-    return {
-        "source": model.group_json(flow.source[1]),
-        "destination": model.group_json(flow.destination[1]),
-        "packet": packet_json(packet),
-        "text": f"{packet_text(*packet)} from {flow.source[0]} to {flow.destination[0]} over "
-        f"{path} arrives, and its answer is dropped at {at}",
-        "action": "allow",
-    }
+    return _flow_example(
+        model, flow, lost.first(), "allow", f"arrives, and its answer is dropped at {at}"
+    )
 
 
-def _flow_example(model: Model, flow: Flow, packets: int, family: int, effect: str) -> Document:
+def _missed(model: Model, flow: Flow, packets: int, family: int, effect: str) -> Document:
     packet = model.atoms.packet(packets, family)
-    dropped = effect == "breaks"
+    if effect == "breaks":
+        return _flow_example(model, flow, packet, "deny", "is dropped, though allowed")
+    return _flow_example(model, flow, packet, "allow", "is let through, though denied")
+
+
+def _flow_example(model: Model, flow: Flow, packet: Packet, action: str, what: str) -> Document:
     path = " ".join(flow.path.nodes) if flow.path else ""
-    done = "dropped, though allowed" if dropped else "let through, though denied"
     return {
         "source": model.group_json(flow.source[1]),
         "destination": model.group_json(flow.destination[1]),
         "packet": packet_json(packet),
         "text": f"{packet_text(*packet)} from {flow.source[0]} to {flow.destination[0]}"
-        f" over {path} is {done}",
-        "action": "deny" if dropped else "allow",
+        f" over {path} {what}",
+        "action": action,
     }
 
 
