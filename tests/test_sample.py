@@ -55,6 +55,16 @@ def test_every_command_on_what_ships(oaktag: Run, shipped: Path) -> None:
         jsonschema.validate(document, _schema(document["command"]))
 
 
+def test_a_failed_expectation_says_which_way_the_packet_went(oaktag: Run, shipped: Path) -> None:
+    """Nobody knows the tags of ashgrove-public: what is denied passes, what is allowed is dropped."""
+    rows = oaktag("-C", shipped, "expect", "--json").json["expectations"]
+    wrong = [r["counterexample"] for r in rows if not r["holds"]][1:]
+    assert [(e["action"], e["text"].rpartition(" is ")[2]) for e in wrong] == [
+        ("allow", "let through, though denied"),
+        ("deny", "dropped, though allowed"),
+    ]
+
+
 def test_its_size_is_as_told(shipped: Path) -> None:
     model = package.Workspace.load(shipped).model
     endpoints = model.files.endpoints
