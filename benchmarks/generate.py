@@ -16,7 +16,7 @@ import numpy as np
 
 from oaktag.core.addresses import joined
 from oaktag.core.assignment import Compare, Condition, Equals, Glob, Rule
-from oaktag.core.endpoints import Endpoints, SourceTable, Value
+from oaktag.core.endpoints import Endpoints, SourceTable, coded
 from oaktag.core.groups import Groups
 from oaktag.core.lines import Policy
 from oaktag.core.network import Network
@@ -49,9 +49,7 @@ def endpoint_columns(scale: float, seed: int) -> dict[str, list[str]]:
 def endpoints(columns: dict[str, list[str]]) -> Endpoints:
     """The columns as endpoints of one source."""
     ids = columns["name"]
-    values: dict[str, list[Value]] = {
-        name: [(v,) for v in column] for name, column in columns.items()
-    }
+    values = {name: coded((v,) for v in column) for name, column in columns.items()}
     return Endpoints([SourceTable("device", "generated", ids, list(range(len(ids))), values)])
 
 

@@ -37,7 +37,7 @@ from oaktag.core.lines import Policy
 from oaktag.core.matrix import Matrix
 from oaktag.core.packets import Atoms
 from oaktag.core.paths import Paths
-from oaktag.core.placement import Host
+from oaktag.core.placement import Hosts
 from oaktag.core.population import Class
 from oaktag.core.ranges import Table, aggregate, flatten
 from oaktag.core.reach import State
@@ -393,7 +393,7 @@ def paths(scale: float, seed: int) -> list[Row]:
              len(starts), seconds(ours, 3), plain, 3, "≥ 30×")]  # fmt: skip
 
 
-def workspace(scale: float, seed: int) -> tuple[State, list[Class], list[Host]]:
+def workspace(scale: float, seed: int) -> tuple[State, list[Class], Hosts]:
     """A whole workspace, loaded from its files, its bindings known and its hosts placed."""
     with tempfile.TemporaryDirectory() as place:
         for name, text in generate.workspace_texts(scale, seed).items():

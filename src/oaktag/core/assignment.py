@@ -10,8 +10,7 @@ while another held and ``unless`` did not bar, or which ``unless`` alone barred.
 from __future__ import annotations
 
 import re
-from bisect import bisect_left
-from collections.abc import Collection, Mapping, Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from fnmatch import translate
 from functools import cache, cached_property
@@ -21,11 +20,12 @@ import numpy as np
 from numpy.typing import NDArray
 
 from oaktag.core.addresses import Prefix, parse_prefix
-from oaktag.core.endpoints import Endpoints, Value
+from oaktag.core.endpoints import Endpoints, Values
 from oaktag.core.ranges import spread
 from oaktag.located import Location
 
 Bools = NDArray[np.bool_]
+Ints = NDArray[np.int64]
 DECIMAL = re.compile(r"[+-]?(\d+(\.\d*)?|\.\d+)")
 COMPARISONS = (">=", ">", "<=", "<")
 NAMED = re.compile(r"\{([^{}]+)\}")
@@ -280,8 +280,7 @@ class Assignment:
         """The distinct values of a condition's attribute that it holds for."""
         key = condition.attribute, condition.test
         if key not in self._matched:
-            found = self._index(condition.attribute).matching(condition.test)
-            self._matched[key] = np.array(sorted(set(found)), dtype=np.int64)
+            self._matched[key] = self._index(condition.attribute).matching(condition.test)
         return self._matched[key]
 
     @cached_property
@@ -380,36 +379,64 @@ class _Index:
     """The distinct values of one attribute, found by their elements.
 
     A test is evaluated once for each distinct element; one that begins with plain text only for
-    those elements, neighbours in sorted order, that begin alike.
+    those elements that begin alike, neighbours in the order of their first letters.
     """
 
-    def __init__(self, values: Sequence[Value]) -> None:
-        # Most elements stand in one value alone, so the rare others are kept apart.
-        self._first: dict[str, int] = {}
-        self._more: dict[str, list[int]] = {}
-        for number, value in enumerate(values):
-            for element in value:
-                if self._first.setdefault(element, number) != number:
-                    self._more.setdefault(element, []).append(number)
-        self._sorted: list[str] | None = None
+    def __init__(self, values: Values) -> None:
+        self._elements, self._starts = values.elements
+        self._one_each = len(self._elements) == len(values)
 
-    def matching(self, test: Test) -> list[int]:
-        """Numbers of the values of which some element matches."""
-        found = self._elements(test)
-        return [self._first[e] for e in found] + [n for e in found for n in self._more.get(e, ())]
+    def matching(self, test: Test) -> Ints:
+        """Numbers of the values of which some element matches, sorted."""
+        found = self._matching(test)
+        if not self._one_each:
+            found = np.searchsorted(self._starts, found, side="right") - 1
+        return np.unique(found)
 
-    def _elements(self, test: Test) -> Collection[str]:
-        if isinstance(test, Equals) and isinstance(test.value, str):
-            return [test.value] if test.value in self._first else []
+    def _matching(self, test: Test) -> Ints:
         if isinstance(test, AnyOf):
-            return {e for member in test.members for e in self._elements(member)}
-        candidates: Collection[str] = self._first
-        if isinstance(test, Glob) and test.beginning:
-            if self._sorted is None:
-                self._sorted = sorted(self._first)
-            low = bisect_left(self._sorted, test.beginning)
-            high = bisect_left(self._sorted, test.beginning + chr(0x10FFFF))
-            candidates = self._sorted[low:high]
-            if test.pattern == f"{test.beginning}*":
-                return candidates
-        return [e for e in candidates if test.holds(e)]
+            return np.concatenate([self._matching(member) for member in test.members])
+        if isinstance(test, Equals) and isinstance(test.value, str):
+            return np.array(self._places.get(test.value, ()), dtype=np.int64)
+        some: Ints | range = range(len(self._elements))
+        if isinstance(test, Glob) and test.beginning and self._elements:
+            some = self._beginning(test.beginning)
+        element, holds = self._elements.__getitem__, test.holds
+        return np.array([n for n in some if holds(element(n))], dtype=np.int64)
+
+    @cached_property
+    def _places(self) -> dict[str, list[int]]:
+        places: dict[str, list[int]] = {}
+        for number, element in enumerate(self._elements):
+            places.setdefault(element, []).append(number)
+        return places
+
+    def _beginning(self, text: str) -> Ints:
+        """Elements among which are all that begin with a text."""
+        common, letters, order = self._ordered
+        if not text.startswith(common):
+            return order if common.startswith(text) else order[:0]
+        rest = text[len(common) :]
+        low, high = _letters([rest, rest + chr(0xFF) * LETTERS]).tolist()
+        return order[np.searchsorted(letters, low) : np.searchsorted(letters, high, side="right")]
+
+    @cached_property
+    def _ordered(self) -> tuple[str, NDArray[np.uint64], Ints]:
+        """What all elements begin with; their next letters, sorted; and whose they are."""
+        first, last = min(self._elements), max(self._elements)
+        alike = (n for n, (a, b) in enumerate(zip(first, last, strict=False)) if a != b)
+        common = first[: next(alike, min(len(first), len(last)))]
+        letters = _letters([e[len(common) :] for e in self._elements] if common else self._elements)
+        order = np.argsort(letters, kind="stable")
+        return common, letters[order], order
+
+
+#: How many letters of a text are looked at to find those that begin alike.
+LETTERS = 8
+
+
+def _letters(texts: Sequence[str]) -> NDArray[np.uint64]:
+    """The first letters of texts as numbers that are ordered as they are; letters beyond Latin-1
+    count as the last of it."""
+    points = np.array(texts, dtype=f"U{LETTERS}").view(np.uint32).reshape(len(texts), LETTERS)
+    return np.minimum(points, 0xFF).astype(np.uint8).view(">u8").ravel().astype(np.uint64)

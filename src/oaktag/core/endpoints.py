@@ -8,14 +8,17 @@ attributes too; stability not given is ``fixed`` for servers and networks, else 
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, field
-from typing import NamedTuple
+from functools import cached_property
+from typing import NamedTuple, overload
 
 import numpy as np
 from numpy.typing import NDArray
 
-from oaktag.core.addresses import Prefix, parse_prefix
+from oaktag.core.addresses import Prefix
+from oaktag.core.prefixes import Prefixes, parse_prefixes
+from oaktag.core.ranges import spread
 from oaktag.located import Location
 
 KINDS = ("user", "device", "server", "network")
@@ -23,6 +26,62 @@ STABILITIES = ("fixed", "reserved", "leased", "unknown")
 STABLE = ("fixed", "reserved")
 
 Value = tuple[str, ...]
+Ints = NDArray[np.int64]
+Codes = NDArray[np.int32]
+Flags = NDArray[np.bool_]
+
+
+class Values(Sequence[Value]):
+    """Distinct values, each a tuple of its elements.
+
+    One of a single element is kept as that element alone, as are most: a million tuples of one
+    text weigh more than the texts.
+    """
+
+    def __init__(self, held: Iterable[str | Value] = ()) -> None:
+        self.held: list[str | Value] = list(held)
+
+    def __len__(self) -> int:
+        return len(self.held)
+
+    @overload
+    def __getitem__(self, at: int) -> Value: ...
+    @overload
+    def __getitem__(self, at: slice) -> Values: ...
+    def __getitem__(self, at: int | slice) -> Value | Values:
+        if isinstance(at, slice):
+            return Values(self.held[at])
+        one = self.held[at]
+        return one if isinstance(one, tuple) else (one,)
+
+    @cached_property
+    def elements(self) -> tuple[list[str], Ints]:
+        """All elements, value after value, and where those of each value start; [n + 1]."""
+        if not any(isinstance(v, tuple) for v in self.held):
+            return [v for v in self.held if isinstance(v, str)], np.arange(len(self.held) + 1)
+        flat: list[str] = []
+        starts = [0]
+        for value in self:
+            flat += value
+            starts.append(len(flat))
+        return flat, np.array(starts, dtype=np.int64)
+
+
+class Coded(NamedTuple):
+    """A column of values, dictionary-encoded: ``codes`` int32 [N] are places in ``values``, which
+    are distinct; -1 says nothing."""
+
+    codes: Codes
+    values: Values
+
+
+def coded(values: Iterable[Value]) -> Coded:
+    """Values of a column, one a row; an empty one says nothing."""
+    places: dict[Value, int] = {}
+    codes = [places.setdefault(v, len(places)) if v else -1 for v in values]
+    return Coded(
+        np.array(codes, dtype=np.int32), Values(v[0] if len(v) == 1 else v for v in places)
+    )
 
 
 @dataclass(slots=True)
@@ -36,8 +95,8 @@ class Column:
         origin: int16 [N], index into ``Endpoints.origins``: who gave the value.
     """
 
-    codes: NDArray[np.int32]
-    values: list[Value]
+    codes: Codes
+    values: Values
     confidence: NDArray[np.float32]
     origin: NDArray[np.int16]
 
@@ -51,16 +110,16 @@ class Column:
 class SourceTable:
     """What one source says, a row an endpoint.
 
-    ``columns`` maps an attribute to one value a row (empty: says nothing); ``confidences``
-    likewise, where some were given.
+    ``ids`` are distinct and not empty; ``lines`` are physical, int [rows]; ``columns`` maps an
+    attribute to its values; ``confidences`` likewise to float [rows], where some were given.
     """
 
     kind: str
     file: str
     ids: list[str]
-    lines: list[int]
-    columns: dict[str, list[Value]]
-    confidences: dict[str, list[float]] = field(default_factory=dict)
+    lines: Sequence[int] | Ints
+    columns: dict[str, Coded]
+    confidences: dict[str, NDArray[np.float64]] = field(default_factory=dict)
 
 
 @dataclass(slots=True)
@@ -86,9 +145,7 @@ class Endpoints:
 
     Attributes:
         ids: their names, in the order of first appearance.
-        index: name → row.
         columns: attribute → its column.
-        locations: where each was first written.
         kinds_differ: rows to which two sources give two kinds.
         origins: the files that gave values.
     """
@@ -101,83 +158,117 @@ class Endpoints:
     ) -> None:
         self.ids: list[str] = []
         self.origins: list[str] = []
-        self.index: dict[str, int] = {}
-        self._where: list[tuple[str, int]] = []
-        rows_of = [self._enter(source) for source in sources]
+        self._files = [source.file for source in sources]
+        rows_of = self._enter(sources)
         self.columns: dict[str, Column] = {}
-        self._codes: dict[str, dict[Value, int]] = {}
-        self._parsed: dict[Value, list[Prefix]] = {}
+        self._places: dict[str, dict[str | Value, int]] = {}
         self.kinds_differ: list[int] = []
-        kinds: dict[int, str] = {}
         for source, rows in zip(sources, rows_of, strict=True):
-            for row in rows.tolist():
-                if kinds.setdefault(row, source.kind) != source.kind:
-                    self.kinds_differ.append(row)
-            origin = self._origin(source.file)
-            self._merge("id", rows, [(i,) for i in source.ids], None, origin)
-            self._merge("kind", rows, [(source.kind,)] * len(rows), None, origin)
-            for name, values in source.columns.items():
-                self._merge(name, rows, values, source.confidences.get(name), origin)
+            known = self.columns.get("kind")
+            if known is not None:
+                words = {n: kind for n, (kind,) in enumerate(known.values)}
+                here = known.codes[rows]
+                differ = [n for n, kind in words.items() if kind != source.kind]
+                self.kinds_differ += rows[np.isin(here, differ)].tolist()
+            origin, size = self._origin(source.file), len(rows)
+            whole = np.arange(size, dtype=np.int32)
+            self._merge("id", rows, Coded(whole, Values(source.ids)), None, origin)
+            self._merge(
+                "kind", rows, Coded(np.zeros_like(whole), Values([source.kind])), None, origin
+            )
+            for name, column in source.columns.items():
+                self._merge(name, rows, column, source.confidences.get(name), origin)
+        self.kinds_differ = list(dict.fromkeys(self.kinds_differ))
         if sessions is not None:
             rows = np.array([self.index[e] for e in sessions.endpoints], dtype=np.int64)
             for name, values in sessions.columns.items():
-                self._merge(name, rows, values, None, self._origin(sessions.file))
+                self._merge(name, rows, coded(values), None, self._origin(sessions.file))
         for correction in corrections:
             row, origin = self.index[correction.endpoint], self._origin(correction.location.file)
-            self._merge(correction.attribute, np.array([row]), [correction.value], None, origin)
+            given = coded([correction.value])
+            self._merge(correction.attribute, np.array([row]), given, None, origin)
             if not correction.value:
                 self.columns[correction.attribute].codes[row] = -1
 
     def __len__(self) -> int:
         return len(self.ids)
 
+    @cached_property
+    def index(self) -> dict[str, int]:
+        """Name → row."""
+        return {name: row for row, name in enumerate(self.ids)}
+
     def _origin(self, file: str) -> int:
         if file not in self.origins:
             self.origins.append(file)
         return self.origins.index(file)
 
-    def _enter(self, source: SourceTable) -> NDArray[np.int64]:
-        rows = np.empty(len(source.ids), dtype=np.int64)
-        for number, name in enumerate(source.ids):
-            row = self.index.get(name)
-            if row is None:
-                row = self.index[name] = len(self.ids)
-                self.ids.append(name)
-                self._where.append((source.file, source.lines[number]))
-            rows[number] = row
-        return rows
+    def _enter(self, sources: Sequence[SourceTable]) -> list[Ints]:
+        """Take in the names of all sources; of each the rows of its endpoints."""
+        rows_of: list[Ints] = []
+        firsts: list[Ints] = []  # of each source its rows that nobody had before
+        known: dict[str, int] = {}
+        for source in sources:
+            if not self.ids:
+                self.ids = list(source.ids)
+                if len(sources) > 1:
+                    known = self.index
+                rows_of.append(np.arange(len(self.ids)))
+                firsts.append(np.arange(len(self.ids)))
+                continue
+            rows = np.empty(len(source.ids), dtype=np.int64)
+            fresh: list[int] = []
+            for number, name in enumerate(source.ids):
+                row = known.get(name)
+                if row is None:
+                    row = known[name] = len(self.ids)
+                    self.ids.append(name)
+                    fresh.append(number)
+                rows[number] = row
+            rows_of.append(rows)
+            firsts.append(np.array(fresh, dtype=np.int64))
+        self._file = np.repeat(np.arange(len(sources)), [len(f) for f in firsts])
+        lines = [
+            np.asarray(s.lines, dtype=np.int64)[f] for s, f in zip(sources, firsts, strict=True)
+        ]
+        self._line = np.concatenate([*lines, np.empty(0, dtype=np.int64)]).astype(np.int32)
+        return rows_of
 
     def _merge(
         self,
         name: str,
-        rows: NDArray[np.int64],
-        values: list[Value],
-        confidence: list[float] | None,
+        rows: Ints,
+        said: Coded,
+        confidence: NDArray[np.float64] | None,
         origin: int,
     ) -> None:
         column = self.columns.get(name)
         if column is None:
             size = len(self.ids)
             column = self.columns[name] = Column(
-                np.full(size, -1, dtype=np.int32), [], np.ones(size, dtype=np.float32),
+                np.full(size, -1, dtype=np.int32), Values(), np.ones(size, dtype=np.float32),
                 np.zeros(size, dtype=np.int16),
             )  # fmt: skip
-            self._codes[name] = {}
-        codes = self._codes[name]
-        fresh = np.array(
-            [codes.setdefault(v, len(codes)) if v else -1 for v in values], dtype=np.int32
-        )
-        column.values = list(codes)
-        given = fresh >= 0
-        column.codes[rows[given]] = fresh[given]
-        sure = np.ones(len(rows)) if confidence is None else np.array(confidence)
-        column.confidence[rows[given]] = sure[given]
+        given = said.codes >= 0
+        column.codes[rows[given]] = self._codes(name, column, said.values)[said.codes[given]]
+        column.confidence[rows[given]] = 1 if confidence is None else confidence[given]
         column.origin[rows[given]] = origin
+
+    def _codes(self, name: str, column: Column, values: Values) -> Codes:
+        """The codes of some values in a column, which takes in those that it lacks."""
+        if not len(column.values):
+            column.values = values
+            return np.arange(len(values), dtype=np.int32)
+        places = self._places.get(name)
+        if places is None or len(places) != len(column.values):
+            places = self._places[name] = {v: n for n, v in enumerate(column.values.held)}
+        codes = [places.setdefault(v, len(places)) for v in values.held]
+        column.values = Values(places)
+        return np.array(codes, dtype=np.int32)
 
     def location(self, row: int) -> Location:
         """Where the endpoint was first written."""
-        file, line = self._where[row]
-        return Location(file, line)
+        return Location(self._files[self._file[row]], int(self._line[row]))
 
     def value(self, row: int, attribute: str) -> Value:
         """One attribute of one endpoint; empty where it has none."""
@@ -199,10 +290,43 @@ class Endpoints:
         """Whether its address makes a standing binding."""
         return self.stability(row) in STABLE
 
-    def addresses(self, row: int) -> list[Prefix]:
+    @cached_property
+    def stable(self) -> Flags:
+        """Whose address makes a standing binding, bool [N]."""
+        kind = self.columns.get("kind")
+        if kind is None:
+            return np.zeros(0, dtype=np.bool_)
+        words = np.array([v[0] in ("server", "network") for v in kind.values], dtype=np.bool_)
+        stable: Flags = words[kind.codes]
+        told = self.columns.get("stability")
+        if told is not None:
+            said = np.array([v[0] in STABLE for v in told.values] + [False], dtype=np.bool_)
+            stable = np.where(told.codes >= 0, said[told.codes], stable)
+        return stable
+
+    @cached_property
+    def _parsed(self) -> tuple[Prefixes, Ints]:
+        """All distinct addresses, value after value, and where each value's start."""
+        column = self.columns.get("address")
+        texts, starts = (Values() if column is None else column.values).elements
+        return parse_prefixes(texts)[0], starts
+
+    def addresses(self, row: int) -> Sequence[Prefix]:
         """Its addresses and prefixes (well formed: the reader has checked them)."""
-        value = self.value(row, "address")
-        known = self._parsed.get(value)
-        if known is None:
-            known = self._parsed[value] = [parse_prefix(text) for text in value]
-        return known
+        column = self.columns.get("address")
+        code = -1 if column is None else int(column.codes[row])
+        if code < 0:
+            return ()
+        found, starts = self._parsed
+        return found[int(starts[code]) : int(starts[code + 1])]
+
+    def addresses_of(self, rows: Ints) -> tuple[Ints, Prefixes]:
+        """All addresses of some endpoints: whose each is, and the addresses themselves."""
+        column = self.columns.get("address")
+        if column is None:
+            return np.empty(0, dtype=np.int64), Prefixes.of(())
+        found, starts = self._parsed
+        rows = rows[column.codes[rows] >= 0]
+        codes = column.codes[rows]
+        low, high = starts[codes], starts[codes + 1]
+        return np.repeat(rows, high - low), found.take(spread(low, high))

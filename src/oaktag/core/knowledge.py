@@ -7,12 +7,16 @@ down brings nothing; source and time travel along; loops are harmless.
 
 from __future__ import annotations
 
-from bisect import bisect_left, bisect_right
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Mapping, Sequence
 from copy import copy
+from functools import cached_property
+from itertools import pairwise
 
-from oaktag.core.addresses import WIDTH
-from oaktag.core.bindings import BINDING_SOURCES, Binding, Lookup
+import numpy as np
+from numpy.typing import NDArray
+
+from oaktag.core.addresses import Keys, Prefix, keys
+from oaktag.core.bindings import BINDING_SOURCES, FAMILIES, Binding, Bindings, Lookup
 from oaktag.core.network import REGISTRY, Feed, Network
 
 
@@ -34,17 +38,14 @@ class Knowledge:
         order: Sequence[str] = BINDING_SOURCES,
     ) -> None:
         self.network = network
-        self.registry = Lookup(registry, order)
         self._order = tuple(order)
-        self._pool: list[Binding] = list(registry)
-        own: dict[str, frozenset[int]] = {REGISTRY: frozenset(range(len(registry)))}
-        for node in network.nodes:
-            start = len(self._pool)
-            self._pool += learned.get(node, ())
-            own[node] = frozenset(range(start, len(self._pool)))
-        self._own = own
-        in_order = sorted(range(len(self._pool)), key=lambda n: self._pool[n].prefix)
-        self._sorted = [self._pool[n].prefix for n in in_order], in_order
+        parts = [Bindings.of(registry), *(Bindings.of(learned.get(n, ())) for n in network.nodes)]
+        self._pool = Bindings.join(parts)
+        ends = np.cumsum([0, *map(len, parts)]).tolist()
+        self._own = {
+            name: frozenset(range(start, end))
+            for name, (start, end) in zip((REGISTRY, *network.nodes), pairwise(ends), strict=True)
+        }
         self._from: dict[str, list[Feed]] = {}
         self._to: dict[str, list[Feed]] = {}
         for feed in network.feeds:
@@ -117,20 +118,32 @@ class Knowledge:
         """All bindings that ``only`` lets through; those inside a prefix are neighbours."""
         key = (feed.prefixes, feed.tags)
         if key not in self._passing:
-            prefixes, numbers = self._sorted
-            inside: Iterable[int] = numbers
+            rows = np.arange(len(self._pool))
             if feed.prefixes is not None:
-                inside = [
-                    n
-                    for p in feed.prefixes
-                    for n in numbers[
-                        bisect_left(prefixes, (p.family, p.start)) : bisect_right(
-                            prefixes, (p.family, p.end, WIDTH[p.family])
-                        )
-                    ]
-                ]
-            self._passing[key] = frozenset(n for n in inside if feed.passes(self._pool[n]))
+                rows = np.concatenate([np.empty(0, np.int64), *map(self._inside, feed.prefixes)])
+            if feed.tags is not None:
+                rows = rows[np.isin(self._pool.tags[rows], list(feed.tags))]
+            self._passing[key] = frozenset(rows.tolist())
         return self._passing[key]
+
+    def _inside(self, prefix: Prefix) -> NDArray[np.int64]:
+        """All bindings whose prefix equals one or lies inside it."""
+        starts, rows = self._sorted[prefix.family]
+        low, high = keys(prefix.family, [prefix.start, prefix.end])
+        held = rows[np.searchsorted(starts, low) : np.searchsorted(starts, high, side="right")]
+        inside: NDArray[np.int64] = held[self._pool.prefixes.length[held] >= prefix.length]
+        return inside
+
+    @cached_property
+    def _sorted(self) -> dict[int, tuple[Keys, NDArray[np.int64]]]:
+        """Of each family the first addresses of all bindings, sorted, and whose they are."""
+        prefixes, found = self._pool.prefixes, {}
+        for family in FAMILIES:
+            rows = np.flatnonzero(prefixes.family == family)
+            starts = prefixes.take(rows).starts(family)
+            order = np.argsort(starts, kind="stable")
+            found[family] = starts[order], rows[order]
+        return found
 
     @property
     def order(self) -> tuple[str, ...]:
@@ -142,9 +155,9 @@ class Knowledge:
         return self._from.get(sender, ())
 
     @property
-    def every(self) -> tuple[Binding, ...]:
+    def every(self) -> Bindings:
         """All bindings that anybody learned: the registry's and each node's own."""
-        return tuple(self._pool)
+        return self._pool
 
     def known(self, node: str) -> frozenset[Binding]:
         """All bindings that a node knows, those that lose included."""
@@ -161,7 +174,7 @@ class Knowledge:
 
     def _table(self, known: frozenset[int]) -> Lookup:
         if known not in self._tables:
-            self._tables[known] = Lookup([self._pool[n] for n in sorted(known)], self._order)
+            self._tables[known] = Lookup(self._pool.take(_rows(known)), self._order)
         return self._tables[known]
 
     def chain(self, binding: Binding, node: str) -> list[Feed] | None:
@@ -189,6 +202,10 @@ class Knowledge:
                     waiting.append(feed.receiver)
         return came
 
-    def brought_by(self, feed: Feed) -> list[Binding]:
+    def brought_by(self, feed: Feed) -> Bindings:
         """What one feed brings to its receiver."""
-        return [self._pool[n] for n in sorted(self._brought(feed, self._known))]
+        return self._pool.take(_rows(self._brought(feed, self._known)))
+
+
+def _rows(some: frozenset[int]) -> NDArray[np.int64]:
+    return np.sort(np.fromiter(some, dtype=np.int64, count=len(some)))

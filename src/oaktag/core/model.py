@@ -9,8 +9,10 @@ from copy import copy
 from functools import cached_property
 from typing import TYPE_CHECKING, NamedTuple, Self
 
+import numpy as np
+
 from oaktag.core.assignment import Assignment, Pin, Rule
-from oaktag.core.bindings import Binding, Lookup
+from oaktag.core.bindings import Bindings, Lookup
 from oaktag.core.endpoints import Endpoints
 from oaktag.core.groups import Groups
 from oaktag.core.lines import Line, Policy, line_keys
@@ -21,10 +23,10 @@ from oaktag.core.packets import Atoms, Box, exchanged
 if TYPE_CHECKING:  # imported where they are needed: an answer about a cell needs no network
     from oaktag.core.knowledge import Knowledge
     from oaktag.core.paths import Paths
-    from oaktag.core.placement import Host
+    from oaktag.core.placement import Host, Hosts
     from oaktag.core.reach import State
     from oaktag.core.registry import PrefixPin
-    from oaktag.core.sessions import Place, Session
+    from oaktag.core.sessions import Places, Session
 
 
 class Given(NamedTuple):
@@ -83,14 +85,14 @@ class Model:
         return Assignment(given.endpoints, given.rules, given.pins, self.groups.index)
 
     @cached_property
-    def places(self) -> list[Place]:
+    def places(self) -> Places:
         """Every address of every endpoint: of the inventory, of sessions, or assumed."""
         from oaktag.core.sessions import places
 
-        return list(places(self.given.endpoints, self.given.sessions))
+        return places(self.given.endpoints, self.given.sessions)
 
     @cached_property
-    def registry_bindings(self) -> list[Binding]:
+    def registry_bindings(self) -> Bindings:
         """All bindings that the registry holds, losers included."""
         from oaktag.core.registry import registry_bindings
 
@@ -156,7 +158,7 @@ class Model:
         return Paths(self.network)
 
     @cached_property
-    def _placed(self) -> tuple[list[Host], list[Place]]:
+    def _placed(self) -> tuple[Hosts, Places]:
         from oaktag.core.placement import place_endpoints
 
         return place_endpoints(
@@ -164,21 +166,22 @@ class Model:
         )
 
     @property
-    def nowhere(self) -> list[Place]:
+    def nowhere(self) -> Places:
         """Addresses of endpoints that are on no segment."""
         return self._placed[1]
 
     @property
     def wide(self) -> list[Host]:
         """Endpoints that are whole networks, each where it is at home."""
-        return [h for h in self._placed[0] if h.end is not None]
+        placed = self._placed[0]
+        return [placed[row] for row in placed.ends]
 
     @cached_property
-    def hosts(self) -> list[Host]:
+    def hosts(self) -> Hosts:
         """Everybody who is somewhere: endpoints, and unknown hosts of segments with a default."""
         return self.hosts_told(())
 
-    def hosts_told(self, by: Sequence[Lookup]) -> list[Host]:
+    def hosts_told(self, by: Sequence[Lookup]) -> Hosts:
         """The same, with those told apart that only some more tables do not treat alike."""
         from oaktag.core.placement import part_networks, place_unknown
 
@@ -186,7 +189,7 @@ class Model:
         every = [*map(self.knowledge.at, self.network.nodes), *by]
         tables = list({id(table): table for table in every}.values())
         unknown = place_unknown(self.groups, self.network, self.registry, tables, known)
-        return [*part_networks(self.network, self.registry, tables, known), *unknown]
+        return part_networks(self.network, self.registry, tables, known).and_also(unknown)
 
     @cached_property
     def hosts_at(self) -> dict[tuple[str, int], list[Host]]:
@@ -207,21 +210,19 @@ class Model:
     @cached_property
     def _placed_groups(self) -> dict[str, set[int]]:
         """The groups of all hosts on each segment, known or unknown."""
+        hosts, count = self.hosts, len(self.groups)
         placed: dict[str, set[int]] = {}
-        for host in self.hosts:
-            if host.segment is not None:
-                placed.setdefault(host.segment, set()).add(host.group)
+        for key in np.unique(hosts.segment * count + hosts.group).tolist():
+            segment, group = divmod(key, count)
+            if segment >= 0:
+                placed.setdefault(hosts.segments[segment], set()).add(group)
         return placed
 
     @cached_property
     def _unstable(self) -> set[int]:
         """The groups with a member whose address is not stable."""
-        endpoints, group = self.given.endpoints, self.assignment.group
-        return {
-            int(group[row])
-            for row in range(len(endpoints))
-            if group[row] >= 0 and not endpoints.is_stable(row)
-        }
+        group = self.assignment.group[~self.given.endpoints.stable]
+        return set(np.unique(group[group >= 0]).tolist())
 
     @cached_property
     def state(self) -> State:

@@ -10,9 +10,13 @@ from collections.abc import Sequence
 from functools import cached_property
 from typing import Literal, NamedTuple
 
+import numpy as np
+from numpy.typing import NDArray
+
 from oaktag.core.addresses import Prefix, Span, key_number
 from oaktag.core.bindings import Binding, Lookup
 from oaktag.core.lines import Action, Mode
+from oaktag.core.prefixes import Prefixes
 from oaktag.located import Location
 
 REGISTRY = "registry"
@@ -169,16 +173,15 @@ class Network:
         ]
         return max(holding, key=lambda h: h[0])[1] if holding else None
 
-    def segments_of(self, prefixes: Sequence[Prefix]) -> list[str | None]:
-        """The segment of each of many addresses."""
-        lookup, names = self._on_segments
-        found: list[str | None] = [None] * len(prefixes)
+    def segment_numbers(self, prefixes: Prefixes) -> NDArray[np.int64]:
+        """The segment of each of many addresses (of a prefix: of its first), as its place among the
+        segments; -1 for none. Shape [n]."""
+        lookup, _ = self._on_segments
+        found = np.full(len(prefixes), -1, dtype=np.int64)
         for family in lookup.tables:
-            here = [n for n, p in enumerate(prefixes) if p.family == family]
-            held = lookup.find(family, [prefixes[n].start for n in here])
-            for n, binding in zip(here, held.tolist(), strict=True):
-                if binding >= 0:
-                    found[n] = names[lookup.bindings[binding].tag]
+            here = np.flatnonzero(prefixes.family == family)
+            held = lookup.tables[family].find(prefixes.take(here).starts(family))
+            found[here[held >= 0]] = lookup.bindings.tags[held[held >= 0]]
         return found
 
     @cached_property

@@ -11,16 +11,25 @@ on each stretch that all tables treat alike. A node's own address stands at the 
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator, Sequence
+from bisect import bisect_right
+from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, replace
 from itertools import pairwise
+from typing import overload
 
-from oaktag.core.addresses import UNJUDGED, Span
+import numpy as np
+from numpy.typing import NDArray
+
+from oaktag.core.addresses import UNJUDGED, WIDTH, Keys, Prefix, Span, key_number
 from oaktag.core.assignment import Assignment
-from oaktag.core.bindings import Lookup
+from oaktag.core.bindings import FAMILIES, Lookup
 from oaktag.core.groups import Groups
 from oaktag.core.network import Network
-from oaktag.core.sessions import Place
+from oaktag.core.prefixes import Prefixes
+from oaktag.core.sessions import Places
+
+Ints = NDArray[np.int64]
+Flags = NDArray[np.bool_]
 
 
 @dataclass(frozen=True, slots=True)
@@ -42,60 +51,185 @@ class Host:
     end: int | None = None
 
 
+class Hosts(Sequence[Host]):
+    """Hosts as columns; one of them is made when it is asked for.
+
+    Attributes:
+        endpoint: int64 [n], -1 for unknown hosts and nodes.
+        first: their addresses (whole networks: the first), as prefixes; [n].
+        segment, node: int64 [n], places in ``segments`` and ``nodes``; ``segment`` is -1 for none.
+        group: int64 [n].
+        own: bool [n].
+        ends: the last addresses of those that are whole networks, by place.
+    """
+
+    def __init__(
+        self,
+        endpoint: Ints,
+        first: Prefixes,
+        segment: Ints,
+        node: Ints,
+        group: Ints,
+        own: Flags,
+        names: tuple[Sequence[str], Sequence[str]],
+        ends: Mapping[int, int] | None = None,
+    ) -> None:
+        self.endpoint, self.first, self.segment, self.node = endpoint, first, segment, node
+        self.group, self.own, self.ends = group, own, ends or {}
+        self.segments, self.nodes = names
+
+    @classmethod
+    def of(
+        cls, hosts: Iterable[Host], names: tuple[Sequence[str], Sequence[str]] | None = None
+    ) -> Hosts:
+        """The columns of some hosts; ``names`` are of all segments and nodes, where known."""
+        if isinstance(hosts, Hosts):
+            return hosts
+        if isinstance(hosts, Some):
+            return hosts.base.take(hosts.rows)
+        every = list(hosts)
+        segments, nodes = names or (
+            list(dict.fromkeys(h.segment for h in every if h.segment is not None)),
+            list(dict.fromkeys(h.node for h in every)),
+        )
+        places: dict[str | None, int] = {name: n for n, name in enumerate(segments)}
+        at = {name: n for n, name in enumerate(nodes)}
+        return cls(
+            np.array([h.endpoint for h in every], dtype=np.int64),
+            Prefixes.of([Prefix(h.family, h.address, WIDTH[h.family]) for h in every]),
+            np.array([places.get(h.segment, -1) for h in every], dtype=np.int64),
+            np.array([at[h.node] for h in every], dtype=np.int64),
+            np.array([h.group for h in every], dtype=np.int64),
+            np.array([h.own for h in every], dtype=np.bool_),
+            (segments, nodes),
+            {n: h.end for n, h in enumerate(every) if h.end is not None},
+        )
+
+    def __len__(self) -> int:
+        return len(self.endpoint)
+
+    @overload
+    def __getitem__(self, at: int) -> Host: ...
+    @overload
+    def __getitem__(self, at: slice) -> Hosts: ...
+    def __getitem__(self, at: int | slice) -> Host | Hosts:
+        if isinstance(at, slice):
+            return self.take(np.arange(len(self))[at])
+        segment = int(self.segment[at])
+        first = self.first[at]
+        return Host(
+            int(self.endpoint[at]), first.family, first.start,
+            None if segment < 0 else self.segments[segment], self.nodes[int(self.node[at])],
+            int(self.group[at]), bool(self.own[at]), self.ends.get(int(at)) if self.ends else None,
+        )  # fmt: skip
+
+    def take(self, rows: Ints | Flags) -> Hosts:
+        """Those of some rows."""
+        ends: dict[int, int] = {}
+        if self.ends:
+            numbers = np.flatnonzero(rows) if rows.dtype == np.bool_ else rows
+            ends = {n: self.ends[r] for n, r in enumerate(numbers.tolist()) if r in self.ends}
+        return Hosts(
+            self.endpoint[rows], self.first.take(rows), self.segment[rows], self.node[rows],
+            self.group[rows], self.own[rows], (self.segments, self.nodes), ends,
+        )  # fmt: skip
+
+    def and_also(self, more: Sequence[Host]) -> Hosts:
+        """These, and more of the same network after them."""
+        if not more:
+            return self
+        other = Hosts.of(more, (self.segments, self.nodes))
+        return Hosts(
+            np.concatenate([self.endpoint, other.endpoint]),
+            Prefixes.join([self.first, other.first]),
+            np.concatenate([self.segment, other.segment]),
+            np.concatenate([self.node, other.node]),
+            np.concatenate([self.group, other.group]),
+            np.concatenate([self.own, other.own]),
+            (self.segments, self.nodes),
+            {**self.ends, **{len(self) + n: end for n, end in other.ends.items()}},
+        )
+
+
+class Some(Sequence[Host]):
+    """Some of many hosts, by their places there."""
+
+    def __init__(self, base: Hosts, rows: Ints) -> None:
+        self.base, self.rows = base, rows
+
+    def __len__(self) -> int:
+        return len(self.rows)
+
+    @overload
+    def __getitem__(self, at: int) -> Host: ...
+    @overload
+    def __getitem__(self, at: slice) -> Some: ...
+    def __getitem__(self, at: int | slice) -> Host | Some:
+        if isinstance(at, slice):
+            return Some(self.base, self.rows[at])
+        return self.base[int(self.rows[at])]
+
+
+def together(parts: Sequence[Sequence[Host]]) -> Hosts:
+    """All hosts of several lists, one after the other."""
+    some = [p for p in parts if isinstance(p, Some)]
+    if some and len(some) == len(parts) and all(p.base is some[0].base for p in some):
+        return some[0].base.take(np.concatenate([p.rows for p in some]))
+    return Hosts.of([h for p in parts for h in p])
+
+
 def place_endpoints(
     groups: Groups,
     assignment: Assignment,
     network: Network,
     registry: Lookup,
-    places: Iterable[Place],
-) -> tuple[list[Host], list[Place]]:
+    places: Places,
+) -> tuple[Hosts, Places]:
     """All endpoints' addresses that are on a segment, and the places that are on none."""
-    hosts: list[Host] = []
-    nowhere: list[Place] = []
-    every = list(places)
-    segments = network.segments_of([p.address for p in every])
-    for place, segment in zip(every, segments, strict=True):
-        address = place.address
-        wide = address.end > address.start
-        if wide:
-            segment = network.segment_holding(address)
-        if segment is None:
-            nowhere.append(place)
-            continue
-        group = int(assignment.group[place.endpoint])
-        if group < 0:
-            group = groups.by_tag.get(registry.tag(address.family, address.start), 0)
-        node = network.segments[segment].node
-        hosts.append(
-            Host(
-                place.endpoint, address.family, address.start, segment, node, group,
-                end=address.end if wide else None,
-            )
-        )  # fmt: skip
-    return hosts, nowhere
+    names = list(network.segments)
+    place = {name: n for n, name in enumerate(names)}
+    at = network.segment_numbers(places.addresses)
+    wide = np.flatnonzero(places.addresses.wide)
+    for row in wide.tolist():
+        at[row] = place.get(network.segment_holding(places.addresses[row]) or "", -1)
+    here = np.flatnonzero(at >= 0)
+    group = assignment.group[places.endpoint].astype(np.int64)
+    lost = here[group[here] < 0]
+    if len(lost):
+        tags = registry.tags_of(places.addresses.take(lost))
+        group[lost] = [groups.by_tag.get(tag, 0) for tag in tags.tolist()]
+    nodes = list(network.nodes)
+    number = {name: n for n, name in enumerate(nodes)}
+    node_of = np.array([number[s.node] for s in network.segments.values()], dtype=np.int64)
+    rows = {row: n for n, row in enumerate(here.tolist())} if len(wide) else {}
+    hosts = Hosts(
+        places.endpoint[here], places.addresses.take(here), at[here], node_of[at[here]],
+        group[here], np.zeros(len(here), dtype=np.bool_), (names, nodes),
+        {rows[r]: places.addresses[r].end for r in wide.tolist() if r in rows},
+    )  # fmt: skip
+    return hosts, places.take(at < 0)
 
 
 def part_networks(
-    network: Network, registry: Lookup, tables: Sequence[Lookup], hosts: Sequence[Host]
-) -> Iterator[Host]:
+    network: Network, registry: Lookup, tables: Sequence[Lookup], hosts: Hosts
+) -> Hosts:
     """All hosts, those that are whole networks as one address for each part that is bound alike.
 
     Ground of others is left out: narrower segments, other endpoints, addresses of nodes.
     """
-    wide = [h for h in hosts if h.end is not None]
+    wide = {row: hosts[row] for row in hosts.ends}
     if not wide:
-        yield from hosts
-        return
+        return hosts
     distinct = list({id(t): t for t in (registry, *tables)}.values())
     grounds = {s.name: network.spans[s.name] for s in network.segments.values()}
-    cuts = _cuts(distinct, hosts, [s for of in grounds.values() for s in of])
+    cuts = _cuts(distinct, list(wide.values()), [s for of in grounds.values() for s in of])
     taken = _taken(network, hosts)
-    for host in hosts:
-        if host.end is None:
-            yield host
-            continue
+    parts: list[Host] = []
+    whose: list[int] = []
+    for row, host in wide.items():
+        assert host.end is not None
         others = [
-            (h.address, h.end) for h in wide
+            (h.address, h.end) for h in wide.values()
             if h.end is not None and h.family == host.family and host.address <= h.address
             and h.end <= host.end and h.end - h.address < host.end - host.address
         ]  # fmt: skip
@@ -111,19 +245,29 @@ def part_networks(
         ]  # fmt: skip
         alike = zip(*(t.tags(host.family, free).tolist() for t in distinct), strict=True)
         for address in dict(zip(reversed(list(alike)), reversed(free), strict=True)).values():
-            yield replace(host, address=address, end=None)
+            parts.append(replace(host, address=address, end=None))
+            whose.append(row)
+    alone = np.setdiff1d(np.arange(len(hosts)), list(wide))
+    order = np.argsort(np.concatenate([alone, np.array(whose, dtype=np.int64)]), kind="stable")
+    return hosts.take(alone).and_also(parts).take(order)
 
 
-def _taken(network: Network, hosts: Sequence[Host]) -> dict[int, set[int]]:
+def _taken(network: Network, hosts: Hosts) -> dict[int, set[int]]:
     """Addresses of endpoints and of nodes, by family."""
-    taken: dict[int, set[int]] = {4: set(), 6: set()}
-    for host in hosts:
-        if host.end is None:
-            taken[host.family].add(host.address)
+    alone = np.ones(len(hosts), dtype=np.bool_)
+    alone[list(hosts.ends)] = False
+    taken: dict[int, set[int]] = {}
+    for family in FAMILIES:
+        here = hosts.first.take(alone & (hosts.first.family == family))
+        taken[family] = set(_numbers(family, here.starts(family)))
     for node in network.nodes.values():
         for prefix in node.addresses:
             taken[prefix.family].add(prefix.start)
     return taken
+
+
+def _numbers(family: int, some: Keys) -> list[int]:
+    return some.tolist() if family == 4 else [key_number(family, key) for key in some]
 
 
 def _cuts(
@@ -133,9 +277,9 @@ def _cuts(
     begins or ends, by family."""
     cuts: dict[int, set[int]] = {4: set(), 6: set()}
     for table in tables:
-        for number in table.winners:
-            prefix = table.bindings[number].prefix
-            cuts[prefix.family].update((prefix.start, prefix.end + 1))
+        for family, held in table.tables.items():
+            cuts[family].update(_numbers(family, held.starts))
+            cuts[family].update(last + 1 for last in _numbers(family, held.ends))
     for host in hosts:
         if host.end is not None:
             cuts[host.family].update((host.address, host.end + 1))
@@ -149,7 +293,7 @@ def place_unknown(
     network: Network,
     registry: Lookup,
     tables: Sequence[Lookup],
-    known: Sequence[Host],
+    known: Hosts,
 ) -> list[Host]:
     """Unknown hosts of segments with a default tag: one for each stretch that is bound alike.
 
@@ -158,7 +302,7 @@ def place_unknown(
     if all(s.group is None for s in network.segments.values()):
         return []
     taken = _taken(network, known)
-    wide = [h for h in known if h.end is not None]
+    wide = [known[row] for row in known.ends]
     ordered = _cuts((registry, *tables), wide)
     hosts: list[Host] = []
     for segment in network.segments.values():
@@ -180,7 +324,8 @@ def place_unknown(
 
 
 def _stretches(span: Span, cuts: list[int]) -> list[tuple[int, int]]:
-    inner = [span.start, *(c for c in cuts if span.start < c <= span.end), span.end + 1]
+    between = cuts[bisect_right(cuts, span.start) : bisect_right(cuts, span.end)]
+    inner = [span.start, *between, span.end + 1]
     return [(a, b - 1) for a, b in pairwise(inner)]
 
 

@@ -16,12 +16,15 @@ from typing import Any, NamedTuple
 import numpy as np
 from numpy.typing import NDArray
 
-from oaktag.core.addresses import is_judged, keys
+from oaktag.core.addresses import UNJUDGED, is_judged, keys
 from oaktag.core.bindings import FAMILIES, Lookup
-from oaktag.core.placement import Host, meet
+from oaktag.core.placement import Host, Hosts, Some, meet, together
+from oaktag.core.prefixes import Prefixes
 from oaktag.core.ranges import spread
 
 Ints = NDArray[np.int64]
+#: The largest tag.
+MOST = 65535
 Flags = NDArray[np.bool_]
 
 
@@ -30,7 +33,7 @@ class Class(NamedTuple):
 
     host: Host
     tags: Sequence[int]
-    hosts: list[Host]
+    hosts: Sequence[Host]
 
 
 def classes(hosts: Iterable[Host], tables: Sequence[Lookup]) -> list[Class]:
@@ -43,13 +46,12 @@ def classes(hosts: Iterable[Host], tables: Sequence[Lookup]) -> list[Class]:
     Returns:
         classes; ``tags`` of each has K numbers, 0 for what is not bound.
     """
-    every = list(hosts)
-    kind = _kinds(every)
+    every = Hosts.of(hosts)
+    kind, count = _kinds(every)
     bound: list[list[tuple[Ints, Ints]]] = [[] for _ in tables]
-    count = int(kind.max()) + 1 if every else 0
     for family in FAMILIES:
-        here = np.array([n for n, h in enumerate(every) if h.family == family], dtype=np.int64)
-        address = keys(family, [every[n].address for n in here])
+        here = np.flatnonzero(every.first.family == family)
+        address = every.first.take(here).starts(family)
         order = np.argsort(address)
         here, address = here[order], address[order]
         for number, table in enumerate(tables if len(here) else ()):
@@ -60,44 +62,59 @@ def classes(hosts: Iterable[Host], tables: Sequence[Lookup]) -> list[Class]:
             touched, tags = touched[tags != 0], tags[tags != 0]
             bound[number].append((touched, tags))
             # Those of one class that the table tells apart go on as classes of their own.
-            pairs = np.stack([kind[touched], tags])
-            apart, inverse = np.unique(pairs, axis=1, return_inverse=True)
-            kind[touched] = count + inverse.ravel()
-            count += apart.shape[1]
+            _, inverse = np.unique(kind[touched] * (MOST + 1) + tags, return_inverse=True)
+            kind[touched] = count + inverse
+            count += int(inverse.max()) + 1 if len(inverse) else 0
     return _gathered(every, kind, bound)
 
 
-def _kinds(hosts: Sequence[Host]) -> Ints:
-    """A number for all that counts of a host besides its tags."""
-    known: dict[tuple[object, ...], int] = {}
-    return np.array(
-        [
-            known.setdefault(
-                (*_place(h), h.family, h.endpoint < 0, is_judged(*_where(h))), len(known)
-            )
-            for h in hosts
-        ],
-        dtype=np.int64,
-    )
+def _kinds(hosts: Hosts) -> tuple[Ints, int]:
+    """A number for all that counts of a host besides its tags, and how many there are."""
+    kind = np.zeros(len(hosts), dtype=np.int64)
+    count = min(len(hosts), 1)
+    for column in (
+        hosts.node, hosts.segment + 1, hosts.own, hosts.group, hosts.first.family,
+        hosts.endpoint < 0, judged(hosts.first),
+    ):  # fmt: skip
+        most = int(column.max()) + 1 if len(column) else 1
+        if most > 1:
+            found, kind = np.unique(kind * most + column, return_inverse=True)
+            count = len(found)
+    return kind, count
+
+
+def judged(prefixes: Prefixes) -> Flags:
+    """Whether points judge packets of each address: not if it is link-local or multicast."""
+    found = np.ones(len(prefixes), dtype=np.bool_)
+    for span in UNJUDGED:
+        here = np.flatnonzero(prefixes.family == span.family)
+        address = prefixes.take(here).starts(span.family)
+        first, last = keys(span.family, [span.start, span.end])
+        found[here[(first <= address) & (address <= last)]] = False
+    return found
 
 
 def _gathered(
-    hosts: Sequence[Host], kind: Ints, bound: Sequence[Sequence[tuple[Ints, Ints]]]
+    hosts: Hosts, kind: Ints, bound: Sequence[Sequence[tuple[Ints, Ints]]]
 ) -> list[Class]:
-    _, first, inverse = np.unique(kind, return_index=True, return_inverse=True)
+    order = np.argsort(kind, kind="stable")
+    begins = np.flatnonzero(np.diff(kind[order], prepend=-1))
+    first = order[begins]
     place = np.empty(len(first), dtype=np.int64)
     place[np.argsort(first)] = np.arange(len(first))
-    mine = place[inverse.ravel()]
+    mine = np.empty(len(hosts), dtype=np.int64)
+    mine[order] = np.repeat(place, np.diff(np.append(begins, len(order))))
     tags = np.zeros((len(first), len(bound)), dtype=np.int64)
     for number, found in enumerate(bound):
         for touched, of in found:
             tags[mine[touched], number] = of
-    members: list[list[Host]] = [[] for _ in first]
-    for host, number in zip(hosts, mine.tolist(), strict=True):
-        members[number].append(host)
+    members = np.split(order, begins[1:])
     few = tags.size <= 1 << 20
     rows: Sequence[Sequence[int]] = tags.tolist() if few else list(tags)
-    return [Class(of[0], row, of) for of, row in zip(members, rows, strict=True)]
+    return [
+        Class(hosts[int(first[n])], row, Some(hosts, members[n]))
+        for n, row in zip(np.argsort(place), rows, strict=True)
+    ]
 
 
 #: One segment at one node, or the own addresses of a node there.
@@ -323,10 +340,6 @@ def _place(h: Host) -> tuple[Block, int]:
     return (h.node, h.segment, h.own), h.group
 
 
-def _where(h: Host) -> tuple[int, int]:
-    return h.family, h.address
-
-
 def _by_place(
     side: Sequence[Class], wanted: dict[tuple[Block, int], list[tuple[int, int]]]
 ) -> dict[tuple[Block, int], list[int]]:
@@ -367,7 +380,7 @@ def _sharing(one: Sequence[Class], two: Sequence[Class]) -> set[tuple[int, int]]
 def _endpoints(side: Sequence[Class]) -> tuple[Ints, Ints]:
     """Which endpoints are in which classes: both columns, sorted by endpoint, each pair once."""
     number = np.repeat(np.arange(len(side)), [len(c.hosts) for c in side])
-    endpoint = np.array([h.endpoint for c in side for h in c.hosts], dtype=np.int64)
+    endpoint = together([c.hosts for c in side]).endpoint
     known = endpoint >= 0
     keys = np.unique(endpoint[known] * len(side) + number[known])
     found, of = np.divmod(keys, max(len(side), 1))
@@ -376,7 +389,5 @@ def _endpoints(side: Sequence[Class]) -> tuple[Ints, Ints]:
 
 def _all_distinct(side: Sequence[Class]) -> bool:
     """Whether no address stands there twice."""
-    four = np.array([h.address for c in side for h in c.hosts if h.family == 4], dtype=np.int64)
-    six = [h.address for c in side for h in c.hosts if h.family == 6]
-    ordered = np.sort(four)
-    return not (ordered[1:] == ordered[:-1]).any() and len(set(six)) == len(six)
+    first = together([c.hosts for c in side]).first
+    return bool(first.fresh(first.order()).all())

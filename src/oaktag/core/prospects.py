@@ -88,10 +88,8 @@ class Prospects:
         key = host.family, host.address
         if key not in self._held:
             order = self.knowledge.order
-            found = [
-                b for b in self.knowledge.every
-                if b.prefix.family == host.family and b.prefix.start <= host.address <= b.prefix.end
-            ]  # fmt: skip
+            every = self.knowledge.every
+            found = [every[n] for n in every.prefixes.holding(*key)]
             rank = {source: n for n, source in enumerate(order)}
             self._held[key] = sorted(
                 found,

@@ -163,7 +163,7 @@ class State:
         found = list({id(t): t for t in (*every, *marking, *self._more)}.values())
         known = set(self.tags)
         for table in found:
-            for tag in sorted({b.tag for b in table.bindings} - known):
+            for tag in sorted({*np.unique(table.bindings.tags).tolist()} - known):
                 known.add(tag)
                 self._place[tag] = len(self.tags)
                 self.tags.append(tag)

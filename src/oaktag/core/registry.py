@@ -10,15 +10,17 @@ known to the registry not at all.
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Sequence
 from typing import NamedTuple
+
+import numpy as np
 
 from oaktag.core.addresses import Prefix
 from oaktag.core.assignment import Assignment
-from oaktag.core.bindings import Binding
+from oaktag.core.bindings import BINDING_SOURCES, Binding, Bindings
 from oaktag.core.groups import Groups
-from oaktag.core.network import Network
-from oaktag.core.sessions import Place
+from oaktag.core.network import Network, Segment
+from oaktag.core.sessions import ASSUMED, BY, INVENTORY, Places
 from oaktag.located import Location
 
 
@@ -37,10 +39,10 @@ def registry_bindings(
     assignment: Assignment,
     pins: Sequence[PrefixPin],
     network: Network,
-    places: Sequence[Place],
-) -> list[Binding]:
+    places: Places,
+) -> Bindings:
     """All bindings that the registry holds."""
-    result = [
+    told = [
         Binding(p.prefix, groups.tag(p.group), "pinned", p.since, p.location)
         for p in pins
         if p.node is None
@@ -48,18 +50,14 @@ def registry_bindings(
     for node in network.nodes.values():
         if node.group is not None:
             tag = groups.tag(node.group)
-            result += [
+            told += [
                 Binding(a, tag, "pinned", None, node.location, node.name) for a in node.addresses
             ]
-    result += [_bound(groups, assignment, p) for p in _assigned(assignment, places)]
     for segment in network.segments.values():
         if segment.group is not None:
-            tag = groups.tag(segment.group)
-            result += [
-                Binding(p, tag, "segment", None, segment.location, segment.name)
-                for p in segment.prefixes
-            ]
-    return result
+            told += _defaults(groups, segment)
+    known = np.flatnonzero((places.by != ASSUMED) & (assignment.group[places.endpoint] >= 0))
+    return Bindings.join([Bindings.of(told), _bound(groups, assignment, places.take(known))])
 
 
 def learned_bindings(
@@ -67,44 +65,61 @@ def learned_bindings(
     assignment: Assignment,
     pins: Sequence[PrefixPin],
     network: Network,
-    places: Sequence[Place],
-) -> dict[str, list[Binding]]:
+    places: Places,
+) -> dict[str, Bindings]:
     """What each node learns itself: sessions, defaults of its segments, pins placed at it."""
-    result: dict[str, list[Binding]] = {name: [] for name in network.nodes}
+    told: dict[str, list[Binding]] = {name: [] for name in network.nodes}
     for pin in pins:
         if pin.node is not None:
             tag = groups.tag(pin.group)
-            result[pin.node].append(
+            told[pin.node].append(
                 Binding(pin.prefix, tag, "pinned", pin.since, pin.location, "", pin.node)
             )
-    moving = [p for p in _assigned(assignment, places, assumed=True) if p.by != "inventory"]
-    segments = network.segments_of([p.address for p in moving])
-    for place, segment_name in zip(moving, segments, strict=True):
-        if segment_name is not None:
-            node = network.segments[segment_name].node
-            if "session" in network.nodes[node].learns:
-                result[node].append(_bound(groups, assignment, place)._replace(node=node))
     for segment in network.segments.values():
         if segment.group is not None and "segment" in network.nodes[segment.node].learns:
-            tag = groups.tag(segment.group)
-            result[segment.node] += [
-                Binding(p, tag, "segment", None, segment.location, segment.name, segment.node)
-                for p in segment.prefixes
-            ]
+            told[segment.node] += _defaults(groups, segment, segment.node)
+    moving = places.take((places.by != INVENTORY) & (assignment.group[places.endpoint] >= 0))
+    held = network.segment_numbers(moving.addresses)
+    nodes = list(network.nodes)
+    number = {name: n for n, name in enumerate(nodes)}
+    learns = [
+        number[s.node] if "session" in network.nodes[s.node].learns else -1
+        for s in network.segments.values()
+    ]
+    at = np.array([*learns, -1], dtype=np.int64)[held]
+    result = {name: Bindings.of(of) for name, of in told.items()}
+    for n in np.unique(at[at >= 0]).tolist():
+        mine = _bound(groups, assignment, moving.take(at == n), nodes[n])
+        result[nodes[n]] = Bindings.join([result[nodes[n]], mine])
     return result
 
 
-def _assigned(
-    assignment: Assignment, places: Sequence[Place], *, assumed: bool = False
-) -> Iterator[Place]:
-    """Places of endpoints that are in a group; assumed ones only where asked for."""
-    for place in places:
-        if assignment.group[place.endpoint] >= 0 and (assumed or place.by != "assumed"):
-            yield place
+def _defaults(groups: Groups, segment: Segment, node: str | None = None) -> list[Binding]:
+    """The default tag of a segment, as the registry or a node has it."""
+    tag = groups.tag(segment.group or 0)
+    return [
+        Binding(p, tag, "segment", None, segment.location, segment.name, node)
+        for p in segment.prefixes
+    ]
 
 
-def _bound(groups: Groups, assignment: Assignment, place: Place) -> Binding:
-    tag = groups.tag(int(assignment.group[place.endpoint]))
-    source = "inventory" if place.by == "inventory" else "session"
-    who = assignment.endpoints.ids[place.endpoint]
-    return Binding(place.address, tag, source, place.since, place.location, who)
+def _bound(
+    groups: Groups, assignment: Assignment, places: Places, node: str | None = None
+) -> Bindings:
+    """The bindings of some places, all of endpoints that are in a group."""
+    tag_of = np.array([groups.tag(g) for g in range(len(groups))], dtype=np.int64)
+    tags = tag_of[assignment.group[places.endpoint]]
+    sources = [BINDING_SOURCES.index("inventory" if by == "inventory" else "session") for by in BY]
+
+    def one(row: int) -> Binding:
+        place = places[row]
+        source = BINDING_SOURCES[sources[places.by[row]]]
+        who = assignment.endpoints.ids[place.endpoint]
+        return Binding(
+            place.address, int(tags[row]), source, place.since, place.location, who, node
+        )
+
+    return Bindings(
+        places.addresses, tags, np.array(sources, dtype=np.uint8)[places.by], places.since, [one],
+        np.zeros(len(places), dtype=np.int32), np.arange(len(places)),
+    )  # fmt: skip

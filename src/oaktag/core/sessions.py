@@ -8,12 +8,25 @@ inventory address, older than any real one and ended by it.
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
-from typing import Literal, NamedTuple
+from collections.abc import Sequence
+from typing import Literal, NamedTuple, overload
+
+import numpy as np
+from numpy.typing import NDArray
 
 from oaktag.core.addresses import Prefix
 from oaktag.core.endpoints import Endpoints
+from oaktag.core.prefixes import Prefixes
 from oaktag.located import Location
+
+Ints = NDArray[np.int64]
+Flags = NDArray[np.bool_]
+By = Literal["inventory", "session", "assumed"]
+#: How we know of an address, by number.
+BY: tuple[By, ...] = ("inventory", "session", "assumed")
+INVENTORY, SESSION, ASSUMED = range(3)
+#: A time that is older than any known.
+UNKNOWN = int(np.iinfo(np.int64).min)
 
 
 class Session(NamedTuple):
@@ -30,36 +43,89 @@ class Place(NamedTuple):
 
     endpoint: int
     address: Prefix
-    by: Literal["inventory", "session", "assumed"]
+    by: By
     since: int | None
     location: Location
 
 
-def owners(sessions: Sequence[Session]) -> dict[Prefix, Session]:
-    """Address → the session that owns it."""
-    newest: dict[Prefix, Session] = {}
-    for session in sessions:
+class Places(Sequence[Place]):
+    """Places as columns.
+
+    Attributes:
+        endpoint: int64 [n], whose.
+        addresses: which, [n].
+        by: uint8 [n], how we know: a place in ``BY``.
+        session: int64 [n], the session's number where one says so, else -1.
+        since: int64 [n], ``UNKNOWN`` where no time is known.
+    """
+
+    def __init__(
+        self,
+        endpoints: Endpoints,
+        sessions: Sequence[Session],
+        endpoint: Ints,
+        addresses: Prefixes,
+        by: NDArray[np.uint8],
+        session: Ints,
+    ) -> None:
+        self._endpoints, self._sessions = endpoints, sessions
+        self.endpoint, self.addresses, self.by, self.session = endpoint, addresses, by, session
+        times = np.array([s.since for s in sessions] + [UNKNOWN], dtype=np.int64)
+        self.since: Ints = times[session]
+
+    def __len__(self) -> int:
+        return len(self.endpoint)
+
+    @overload
+    def __getitem__(self, at: int) -> Place: ...
+    @overload
+    def __getitem__(self, at: slice) -> Places: ...
+    def __getitem__(self, at: int | slice) -> Place | Places:
+        if isinstance(at, slice):
+            return self.take(np.arange(len(self))[at])
+        row, session = int(self.endpoint[at]), int(self.session[at])
+        where = self._endpoints.location(row) if session < 0 else self._sessions[session].location
+        since = None if session < 0 else int(self.since[at])
+        return Place(row, self.addresses[at], BY[self.by[at]], since, where)
+
+    def take(self, rows: Ints | Flags) -> Places:
+        """Those of some rows."""
+        return Places(
+            self._endpoints, self._sessions, self.endpoint[rows], self.addresses.take(rows),
+            self.by[rows], self.session[rows],
+        )  # fmt: skip
+
+
+def owners(sessions: Sequence[Session]) -> dict[Prefix, int]:
+    """Address → the number of the session that owns it."""
+    newest: dict[Prefix, int] = {}
+    for number, session in enumerate(sessions):
         known = newest.get(session.address)
-        if known is None or session.since >= known.since:
-            newest[session.address] = session
+        if known is None or session.since >= sessions[known].since:
+            newest[session.address] = number
     return newest
 
 
-def places(endpoints: Endpoints, sessions: Sequence[Session]) -> Iterator[Place]:
+def places(endpoints: Endpoints, sessions: Sequence[Session]) -> Places:
     """Every address of every endpoint, endpoint by endpoint."""
     owned = owners(sessions)
-    of: dict[int, list[Session]] = {}
-    for session in owned.values():
-        of.setdefault(session.endpoint, []).append(session)
-    for row in range(len(endpoints)):
-        where = endpoints.location(row)
-        mine = of.get(row, [])
-        if endpoints.is_stable(row):
-            for address in endpoints.addresses(row):
-                yield Place(row, address, "inventory", None, where)
-        elif not mine:
-            for address in endpoints.addresses(row):
-                if address not in owned:
-                    yield Place(row, address, "assumed", None, where)
-        for session in mine:
-            yield Place(row, session.address, "session", session.since, session.location)
+    number = np.array(list(owned.values()), dtype=np.int64)
+    moving = np.array([sessions[n].endpoint for n in number], dtype=np.int64)
+    named = np.zeros(len(endpoints), dtype=np.bool_)
+    named[moving] = True
+    stable, known = endpoints.addresses_of(np.flatnonzero(endpoints.stable))
+    resting, inventory = endpoints.addresses_of(np.flatnonzero(~endpoints.stable & ~named))
+    if owned:
+        free = np.array([address not in owned for address in inventory], dtype=np.bool_)
+        resting, inventory = resting[free], inventory.take(free)
+    endpoint = np.concatenate([stable, resting, moving])
+    counts = [len(stable), len(resting), len(moving)]
+    order = np.argsort(endpoint, kind="stable")
+    return Places(
+        endpoints,
+        sessions,
+        endpoint[order],
+        Prefixes.join([known, inventory, Prefixes.of(owned)]).take(order),
+        np.repeat(np.array([INVENTORY, ASSUMED, SESSION], dtype=np.uint8), counts)[order],
+        np.concatenate([np.full(counts[0] + counts[1], -1), number]).astype(np.int64)[order],
+    )

@@ -37,10 +37,7 @@ def bindings(model: Model, node: str | None = None, find: Sequence[str] = ()) ->
     result = document(
         "bindings",
         at=node or REGISTRY,
-        bindings=[
-            row_json(model, table.bindings[n]) | _via(model, table.bindings[n], node)
-            for n in table.winners
-        ],
+        bindings=[row_json(model, b) | _via(model, b, node) for b in table.in_force],
     )
     if find:
         result["found"] = found
@@ -100,10 +97,9 @@ def feed_ends(model: Model, name: str) -> Document:
     sender = model.registry if feed.sender == REGISTRY else model.knowledge.at(feed.sender)
     receiver = model.knowledge.at(feed.receiver)
     brought = {(b.prefix, b.tag, b.source) for b in model.knowledge.brought_by(feed)}
-    there = {receiver.bindings[n].prefix: receiver.bindings[n] for n in receiver.winners}
+    there = {b.prefix: b for b in receiver.in_force}
     rows: list[Document] = []
-    for number in sender.winners:
-        binding = sender.bindings[number]
+    for binding in sender.in_force:
         other = there.get(binding.prefix)
         passed = (binding.prefix, binding.tag, binding.source) in brought
         if not feed.up:

@@ -42,7 +42,7 @@ def clashes(error: WorkspaceError) -> Document:
 
 def _groups(model: Model) -> Iterator[Finding]:
     given = model.assignment.group
-    bound = {model.registry.bindings[n].tag for n in model.registry.winners}
+    bound = set(model.registry.in_force.tags.tolist())
     for index, group in enumerate(model.groups.all):
         if not index:
             continue
@@ -58,7 +58,7 @@ def _groups(model: Model) -> Iterator[Finding]:
                 "oaktag members --unassigned shows who nearly is",
             )  # fmt: skip
         elif model.groups.tag(index) not in bound:
-            stable = any(model.files.endpoints.is_stable(int(r)) for r in rows)
+            stable = model.files.endpoints.stable[rows].any()
             yield finding(
                 "OT202", group.location,
                 f"the group {group.id} has {len(rows)} members and no binding",
@@ -159,7 +159,7 @@ def _endpoints(model: Model) -> Iterator[Finding]:
 
 
 def _segments(model: Model) -> Iterator[Finding]:
-    held = {host.segment for host in model.hosts}
+    held = {model.hosts.segments[n] for n in np.unique(model.hosts.segment).tolist() if n >= 0}
     for segment in model.network.segments.values():
         if segment.name not in held and segment.group is None:
             yield finding(

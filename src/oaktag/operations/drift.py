@@ -199,8 +199,8 @@ def _bindings(seen: Observed, report: Report) -> Iterator[Document]:
     if report.bindings is None:
         return
     known, table = model.knowledge.at(report.node), seen.tables[report.node]
-    meant = {known.bindings[n].prefix: known.bindings[n].tag for n in known.winners}
-    held = {table.bindings[n].prefix: table.bindings[n].tag for n in table.winners}
+    meant = {b.prefix: b.tag for b in known.in_force}
+    held = {b.prefix: b.tag for b in table.in_force}
     for prefix in sorted({*meant, *held}):
         was, now = meant.get(prefix), held.get(prefix)
         if was != now:

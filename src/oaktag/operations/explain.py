@@ -5,6 +5,8 @@ from __future__ import annotations
 import re
 from collections.abc import Iterator
 
+import numpy as np
+
 from oaktag.core.addresses import WIDTH, Prefix, address_text, parse_prefix
 from oaktag.core.ends import parse_end
 from oaktag.errors import UsageError
@@ -82,13 +84,13 @@ def _endpoint(model: Model, what: str, row: int) -> Document:
         for name, column in endpoints.columns.items()
         if column.codes[row] >= 0
     ]
+    mine = model.places.take(model.places.endpoint == row)
     places = [
         {
             "address": str(p.address), "by": p.by, "segment": model.network.segment_of(p.address),
             "file": p.location.file, "line": p.location.line,
         }
-        for p in model.places
-        if p.endpoint == row
+        for p in mine
     ]  # fmt: skip
     return document(
         "explain",
@@ -97,21 +99,16 @@ def _endpoint(model: Model, what: str, row: int) -> Document:
         endpoint=endpoint_json(model, row),
         attributes=attributes,
         places=places,
-        bindings=[
-            known for p in model.places if p.endpoint == row for known in _known(model, p.address)
-        ],
+        bindings=[known for p in mine for known in _known(model, p.address)],
         **_cells(model, max(int(model.assignment.group[row]), 0)),
     )
 
 
 def _address(model: Model, what: str, prefix: Prefix) -> Document:
-    there = [p.endpoint for p in model.places if prefix.holds(p.address)]
+    there = model.places.endpoint[model.places.addresses.inside(prefix)].tolist()
     here = [model.files.endpoints.ids[row] for row in there]
-    held = [
-        row_json(model, model.registry.bindings[n])
-        for n in model.registry.winners
-        if prefix.holds(model.registry.bindings[n].prefix)
-    ]
+    held = model.registry.in_force
+    inside = [row_json(model, b) for b in held.take(held.prefixes.inside(prefix))]
     group = model.groups.by_tag.get(model.registry.tag(prefix.family, prefix.start), 0)
     owned = [int(model.assignment.group[row]) for row in there]
     if owned and owned[0] >= 0:  # the true group of an address is its endpoint's
@@ -124,7 +121,7 @@ def _address(model: Model, what: str, prefix: Prefix) -> Document:
         prefix=str(prefix),
         segment=model.network.segment_of(prefix),
         endpoints=here,
-        inside=[] if alone else held,
+        inside=[] if alone else inside,
         bindings=list(_known(model, prefix)),
         **_cells(model, group),
     )
@@ -132,8 +129,9 @@ def _address(model: Model, what: str, prefix: Prefix) -> Document:
 
 def _group(model: Model, what: str, group: int) -> Document:
     given = model.assignment.group
-    members = [model.files.endpoints.ids[r] for r in range(len(given)) if given[r] == group]
+    members = [model.files.endpoints.ids[r] for r in np.flatnonzero(given == group)]
     tag = model.groups.tag(group)
+    held = model.registry.in_force
     return document(
         "explain",
         what=what,
@@ -142,11 +140,7 @@ def _group(model: Model, what: str, group: int) -> Document:
         hexadecimal=f"{tag:#x}",
         members=members,
         sets=[s for s in model.groups.sets if group in model.groups.members(s)],
-        bindings=[
-            row_json(model, model.registry.bindings[n])
-            for n in model.registry.winners
-            if model.registry.bindings[n].tag == tag
-        ],
+        bindings=[row_json(model, b) for b in held.take(np.flatnonzero(held.tags == tag))],
         **_cells(model, group),
     )
 

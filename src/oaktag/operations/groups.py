@@ -14,8 +14,7 @@ from oaktag.workspace.groups_file import FILE, number_groups
 def groups(model: Model) -> Document:
     """Every group in file order; one without a number is shown with the one it would be issued."""
     members = Counter(model.assignment.group.tolist())
-    winners = (model.registry.bindings[n] for n in model.registry.winners)
-    bindings = Counter(b.tag for b in winners)
+    bindings = Counter(model.registry.in_force.tags.tolist())
     return document(
         "groups",
         groups=[

@@ -76,7 +76,7 @@ def _summary(model: Model, group: int) -> Document:
     return {
         **model.group_json(group),
         "members": len(rows),
-        "bindings": sum(model.registry.bindings[n].tag == tag for n in model.registry.winners),
+        "bindings": int((model.registry.in_force.tags == tag).sum()),
         "kinds": dict(Counter(endpoints.kind(r) for r in rows)),
         "sites": sorted({s for r in rows for s in endpoints.value(r, "site")}),
     }

@@ -5,9 +5,9 @@ from __future__ import annotations
 from bisect import bisect_right
 from collections.abc import Iterator
 
-from oaktag.core.addresses import WIDTH, Prefix
+from oaktag.core.addresses import Prefix
 from oaktag.core.answers import Trouble, troubles
-from oaktag.core.bindings import Binding
+from oaktag.core.bindings import Binding, Bindings
 from oaktag.core.judging import arriving
 from oaktag.core.network import REGISTRY, Point
 from oaktag.core.services import packet_text
@@ -52,19 +52,19 @@ def _idle_marks(model: Model) -> Iterator[Finding]:
 
 def _kept_back(model: Model) -> Iterator[Finding]:
     """Feeds that pass a wide binding and keep back a narrower one of another tag inside it."""
-    held: dict[str, list[Binding]] = {}
+    held: dict[str, Bindings] = {}
     for feed in model.network.feeds:
         if not feed.up or (feed.prefixes is None and feed.tags is None):
             continue
         brought = model.knowledge.brought_by(feed)
         # A binding of one address has none inside it.
-        wides = [b for b in brought if b.prefix.length < WIDTH[b.prefix.family]]
-        if not wides:
+        wides = brought.take(brought.prefixes.wide)
+        if not len(wides):
             continue
         known = {b.prefix for b in model.knowledge.at(feed.receiver).bindings}
         if feed.sender not in held:
             table = model.registry if feed.sender == REGISTRY else model.knowledge.at(feed.sender)
-            held[feed.sender] = [table.bindings[n] for n in table.winners]  # sorted by prefix
+            held[feed.sender] = table.in_force
         for wide in wides:
             narrow = next(
                 (
@@ -85,8 +85,8 @@ def _kept_back(model: Model) -> Iterator[Finding]:
                 break
 
 
-def _inside(held: list[Binding], wide: Prefix) -> Iterator[Binding]:
-    """Of bindings sorted by prefix those of narrower prefixes inside one."""
+def _inside(held: Bindings, wide: Prefix) -> Iterator[Binding]:
+    """Of bindings in the order of their prefixes those of narrower prefixes inside one."""
     for at in range(bisect_right(held, wide, key=lambda b: b.prefix), len(held)):
         if not wide.holds(held[at].prefix):
             return
@@ -101,18 +101,18 @@ def _idle_feeds(model: Model) -> Iterator[Finding]:
                 "OT409", feed.location, f"the feed {feed.name} is down: it brings nothing",
                 "bring it up, or take it out",
             )  # fmt: skip
-        elif not model.knowledge.brought_by(feed):
+        elif not len(model.knowledge.brought_by(feed)):
             held = model.registry if feed.sender == REGISTRY else model.knowledge.at(feed.sender)
             why = f"{feed.sender} knows nothing that it may pass on"
             if (
-                held.bindings
+                len(held.bindings)
                 and feed.sender != REGISTRY
                 and not model.network.nodes[feed.sender].relays
             ):
                 why = (
                     f"{feed.sender} learned nothing itself that it may pass on, and does not relay"
                 )
-            elif held.bindings:
+            elif len(held.bindings):
                 why = f"only keeps back all that {feed.sender} has"
             yield finding(
                 "OT409", feed.location, f"the feed {feed.name} brings nothing: {why}",
@@ -123,21 +123,19 @@ def _idle_feeds(model: Model) -> Iterator[Finding]:
 def _covering(model: Model) -> Iterator[Finding]:
     """Wide bindings that hold more of a segment without a default tag than one address: its
     unknown hosts count as that group."""
-    for number in model.registry.winners:
-        binding = model.registry.bindings[number]
+    held = model.registry.in_force
+    for binding in held.take(held.prefixes.wide & (held.tags != 0)):
         prefix = binding.prefix
-        if prefix.length == WIDTH[prefix.family] or not binding.tag:
-            continue
         for segment in model.network.segments.values():
             if segment.group is not None:
                 continue
-            held = [p for p in segment.prefixes if prefix.holds(p) or p.holds(prefix)]
+            common = [p for p in segment.prefixes if prefix.holds(p) or p.holds(prefix)]
             home = [h.segment for h in model.wide if h.address == prefix.start and h.endpoint >= 0]
-            if held and segment.name not in home:
+            if common and segment.name not in home:
                 name = model.groups.name(binding.tag)
                 yield finding(
                     "OT410", binding.location,
-                    f"the binding of {prefix} covers {held[0]} of the segment {segment.name}, "
+                    f"the binding of {prefix} covers {common[0]} of the segment {segment.name}, "
                     f"which has no default tag: its unknown hosts count as {name}",
                     f"give {segment.name} a tag, perhaps untagged, or bind less",
                 )  # fmt: skip

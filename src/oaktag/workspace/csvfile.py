@@ -11,7 +11,9 @@ from pathlib import Path
 from oaktag.located import Location
 from oaktag.workspace.textfile import Problems, read_text
 
-csv.field_size_limit(1 << 20)
+#: The largest cell, in bytes.
+LARGEST = 1 << 20
+csv.field_size_limit(LARGEST)
 
 
 @dataclass(slots=True)
@@ -28,7 +30,7 @@ class CsvFile:
     def place(self, row: int, column: int) -> Location:
         """Where one cell stands, found by reading its line again."""
         line = self.lines[row]
-        return Location(self.name, line, _column(self.physical[line - 1], column, self.separator))
+        return Location(self.name, line, column_in(self.physical[line - 1], column, self.separator))
 
     def cells(self, name: str) -> list[str]:
         """One column, trimmed."""
@@ -41,8 +43,11 @@ def read_csv(
 ) -> CsvFile | None:
     """A CSV file, with a problem for each row that does not fit the header."""
     text = read_text(root, name, problems, encoding)
-    if text is None:
-        return None
+    return None if text is None else parse_csv(name, text, problems, separator)
+
+
+def parse_csv(name: str, text: str, problems: Problems, separator: str = ",") -> CsvFile | None:
+    """The text of a CSV file, as :func:`read_csv` reads one."""
     physical = list(io.StringIO(text, newline=""))
     rows = _rows(name, physical, problems, separator)
     first = next(rows, None)
@@ -52,7 +57,7 @@ def read_csv(
     header = [cell.strip() for cell in first[1]]
     good = True
     for number, word in enumerate(header):
-        where = Location(name, first[0], _column(physical[first[0] - 1], number, separator))
+        where = Location(name, first[0], column_in(physical[first[0] - 1], number, separator))
         if not word:
             problems.form(where, f"column {number + 1} has no name", "a name for each column")
             good = False
@@ -96,7 +101,7 @@ def _rows(
         line = reader.line_num + 1
 
 
-def _column(line: str, number: int, separator: str) -> int:
+def column_in(line: str, number: int, separator: str) -> int:
     """Where the cell of that number starts, from 1."""
     quoted = False
     for at, letter in enumerate(line):

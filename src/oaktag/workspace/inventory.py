@@ -7,6 +7,8 @@ from dataclasses import dataclass, field
 from difflib import get_close_matches
 from pathlib import Path
 
+import numpy as np
+
 from oaktag.core.addresses import WIDTH, Prefix, parse_prefix
 from oaktag.core.endpoints import (
     KINDS,
@@ -17,6 +19,7 @@ from oaktag.core.endpoints import (
     SourceTable,
     Value,
 )
+from oaktag.core.prefixes import parse_prefixes
 from oaktag.core.sessions import Session
 from oaktag.located import Location
 from oaktag.workspace.config_file import Config, Source
@@ -63,7 +66,8 @@ def read_inventory(
     ]
     if len(problems.all) > before:
         return None
-    known = {name for table in tables for name in table.ids}
+    asked = config.sessions is not None or config.corrections is not None
+    known = {name for table in tables for name in table.ids} if asked else set()
     rows: list[_Row] = []
     if config.sessions is not None:
         rows = _read_sessions(root, config.sessions, problems)
@@ -114,23 +118,30 @@ def _read_source(
     names = _attributes(listing, source, config)
     if source.id not in listing.columns:
         return None
-    ids = [value[0] if value else "" for value in listing.columns[source.id]]
+    column = listing.columns[source.id]
+    held = [v if isinstance(v, str) else v[0] for v in column.values.held]
+    ids = [held[code] if code >= 0 else "" for code in column.codes.tolist()]
+    if len(held) < len(ids) or len(set(held)) < len(held):
+        _check_ids(listing, source.id, ids, problems)
+    table = SourceTable(source.kind, source.file, ids, listing.lines, {})
+    for name, attribute in names.items():
+        table.columns[attribute] = listing.columns[name]
+        if name in listing.confidences:
+            table.confidences[attribute] = listing.confidences[name]
+        _check(listing, name, attribute, problems)
+    return table
+
+
+def _check_ids(listing: Listing, column: str, ids: list[str], problems: Problems) -> None:
     first: dict[str, int] = {}
     for row, name in enumerate(ids):
         if not name:
-            where = listing.place(row, source.id)
-            problems.form(where, "the endpoint has no id", f"a value for {source.id}")
+            where = listing.place(row, column)
+            problems.form(where, "the endpoint has no id", f"a value for {column}")
         elif name in first:
-            where, line = listing.place(row, source.id), listing.lines[first[name]]
+            where, line = listing.place(row, column), int(listing.lines[first[name]])
             problems.clash(where, f"{name!r} is in this file twice", f"first in line {line}")
         first.setdefault(name, row)
-    table = SourceTable(source.kind, source.file, ids, listing.lines, {})
-    for column, attribute in names.items():
-        table.columns[attribute] = listing.columns[column]
-        if column in listing.confidences:
-            table.confidences[attribute] = listing.confidences[column]
-        _check(listing, column, attribute, problems)
-    return table
 
 
 def _attributes(listing: Listing, source: Source, config: Config) -> dict[str, str]:
@@ -163,29 +174,27 @@ def _attributes(listing: Listing, source: Source, config: Config) -> dict[str, s
             )
             del names[column]
         taken.setdefault(attribute, column)
-    if MEMBER_OF in names and not any(listing.columns[MEMBER_OF]):
+    if MEMBER_OF in names and not len(listing.columns[MEMBER_OF].values):
         del names[MEMBER_OF]
     return names
 
 
 def _check(listing: Listing, column: str, attribute: str, problems: Problems) -> None:
-    if attribute not in ("address", "stability"):
-        return
-    wrong: dict[Value, tuple[str, str]] = {}
-    for value in dict.fromkeys(listing.columns[column]):
-        if attribute == "address":
-            for text in value:
-                try:
-                    parse_prefix(text)
-                except ValueError as error:
-                    wrong[value] = str(error), "e.g. 10.20.1.15 or 2001:db8:20:1::15"
-        elif value and value[0] not in STABILITIES:
-            said = ";".join(value)
-            wrong[value] = f"the stability is {said!r}", f"one of {', '.join(STABILITIES)}"
-    if wrong:
-        for row, value in enumerate(listing.columns[column]):
-            if value in wrong:
-                problems.form(listing.place(row, column), *wrong[value])
+    said = listing.columns[column]
+    wrong: dict[int, list[tuple[str, str]]] = {}
+    if attribute == "address":
+        texts, starts = said.values.elements
+        for place, error in parse_prefixes(texts)[1].items():
+            code = int(np.searchsorted(starts, place, side="right")) - 1
+            wrong.setdefault(code, []).append((error, "e.g. 10.20.1.15 or 2001:db8:20:1::15"))
+    elif attribute == "stability":
+        for code, value in enumerate(said.values):
+            if value[0] not in STABILITIES:
+                words = f"the stability is {';'.join(value)!r}", f"one of {', '.join(STABILITIES)}"
+                wrong[code] = [words]
+    for row in np.flatnonzero(np.isin(said.codes, list(wrong))).tolist():
+        for message in wrong[int(said.codes[row])]:
+            problems.form(listing.place(row, column), *message)
 
 
 def _headed(

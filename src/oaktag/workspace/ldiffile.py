@@ -17,7 +17,9 @@ from collections.abc import Iterator
 from dataclasses import dataclass, field
 from pathlib import Path
 
-from oaktag.core.endpoints import Value
+import numpy as np
+
+from oaktag.core.endpoints import Value, coded
 from oaktag.located import Location
 from oaktag.workspace.listing import Listing
 from oaktag.workspace.textfile import Problems, read_text
@@ -230,7 +232,10 @@ def _listing(name: str, key: str, entries: dict[str, Entry]) -> Listing:
         groups = _closure([known, f"\0{entry.values[key][0]}"], above)
         columns[MEMBER_OF][-1] = tuple(sorted(_first(entries[g].name) for g in groups))
     lines = [entry.line for _, entry in listed]
-    return Listing(name, lines, columns, lambda row, column: Location(name, lines[row]))
+    return Listing(
+        name, np.array(lines, dtype=np.int64), {n: coded(of) for n, of in columns.items()},
+        lambda row, column: Location(name, lines[row]),
+    )  # fmt: skip
 
 
 def _closure(start: list[str], above: dict[str, list[str]]) -> set[str]:

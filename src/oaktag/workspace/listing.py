@@ -13,9 +13,12 @@ from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
 
-from oaktag.core.endpoints import Value
+import numpy as np
+from numpy.typing import NDArray
+
+from oaktag.core.endpoints import Coded, Value, Values, coded
 from oaktag.located import Location
-from oaktag.workspace.csvfile import CsvFile, read_csv
+from oaktag.workspace.csvcolumns import Cells, read_columns
 from oaktag.workspace.textfile import Problems, read_text
 
 CONFIDENCE = ".confidence"
@@ -25,22 +28,22 @@ CONFIDENCE = ".confidence"
 class Listing:
     """Rows of an inventory file.
 
-    ``columns`` maps a name to one value a row, empty where the row says nothing; ``lines`` are
-    physical; ``place`` finds where a value stands.
+    ``columns`` maps a name to its values; ``lines`` are physical, int [rows]; ``place`` finds where
+    a value stands; ``confidences`` maps a name to float [rows], where some were given.
     """
 
     name: str
-    lines: list[int]
-    columns: dict[str, list[Value]]
+    lines: NDArray[np.int64]
+    columns: dict[str, Coded]
     place: Callable[[int, str], Location]
-    confidences: dict[str, list[float]] = field(default_factory=dict)
+    confidences: dict[str, NDArray[np.float64]] = field(default_factory=dict)
 
 
 def list_csv(
     root: Path, name: str, problems: Problems, separator: str, encoding: str
 ) -> Listing | None:
     """A CSV file as a listing."""
-    file = read_csv(root, name, problems, separator=separator, encoding=encoding)
+    file = read_columns(root, name, problems, separator=separator, encoding=encoding)
     if file is None:
         return None
 
@@ -48,32 +51,43 @@ def list_csv(
         return file.place(row, file.header.index(column))
 
     listing = Listing(name, file.lines, {}, place)
-    for column in file.header:
-        cells = file.cells(column)
+    for column, cells in zip(file.header, file.columns, strict=True):
         base = column.removesuffix(CONFIDENCE)
         if base != column and base in file.header:
-            listing.confidences[base] = [
-                _confidence(file, row, column, cell, problems) for row, cell in enumerate(cells)
-            ]
-            continue
-        values = {cell: _parts(cell) for cell in dict.fromkeys(cells)}
-        listing.columns[column] = [values[cell] for cell in cells]
+            listing.confidences[base] = _confidences(listing, column, cells, problems)
+        else:
+            listing.columns[column] = _values(cells)
     return listing
 
 
-def _parts(cell: str) -> Value:
-    return tuple(part for item in cell.split(";") if (part := item.strip()))
+def _values(cells: Cells) -> Coded:
+    """The values of a column of cells: an empty one says nothing, ``;`` parts a list."""
+    if all(cells.texts) and not any(";" in text for text in cells.texts):
+        return Coded(cells.codes.astype(np.int32), Values(cells.texts))
+    few = coded(
+        tuple(part for item in text.split(";") if (part := item.strip())) for text in cells.texts
+    )
+    return Coded(few.codes[cells.codes], few.values)
 
 
-def _confidence(file: CsvFile, row: int, column: str, cell: str, problems: Problems) -> float:
+def _confidences(
+    listing: Listing, column: str, cells: Cells, problems: Problems
+) -> NDArray[np.float64]:
+    shares = np.array([_share(text) for text in cells.texts], dtype=np.float64)[cells.codes]
+    for row in np.flatnonzero(np.isnan(shares)).tolist():
+        said = cells.texts[cells.codes[row]]
+        where = listing.place(row, column)
+        problems.form(where, f"the confidence is {said!r}", "a number from 0 to 1")
+    return shares
+
+
+def _share(cell: str) -> float:
+    """A confidence; NaN for what is none."""
     try:
         share = float(cell) if cell else 1.0
     except ValueError:
-        share = -1.0
-    if not 0 <= share <= 1:
-        where = file.place(row, file.header.index(column))
-        problems.form(where, f"the confidence is {cell!r}", "a number from 0 to 1")
-    return share
+        return float("nan")
+    return share if 0 <= share <= 1 else float("nan")
 
 
 def list_json(root: Path, name: str, problems: Problems, encoding: str) -> Listing | None:
@@ -99,12 +113,12 @@ def list_json(root: Path, name: str, problems: Problems, encoding: str) -> Listi
         return Location(name, lines[row])
 
     nothing: tuple[Value, float] = ((), 1.0)
-    columns = {n: [row.get(n, nothing)[0] for row in rows] for n in names}
-    listing = Listing(name, lines, columns, place)
+    columns = {n: coded(row.get(n, nothing)[0] for row in rows) for n in names}
+    listing = Listing(name, np.array(lines, dtype=np.int64), columns, place)
     for column in names:
         sure = [row.get(column, nothing)[1] for row in rows]
         if any(s < 1 for s in sure):
-            listing.confidences[column] = sure
+            listing.confidences[column] = np.array(sure, dtype=np.float64)
     return listing
 
 

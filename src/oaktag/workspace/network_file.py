@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from difflib import get_close_matches
 from pathlib import Path
 from typing import Any, TypeVar
@@ -49,6 +50,8 @@ class _Reader:
         self.top = top
         self.nodes: dict[str, YamlNode] = {}
         self.segments: dict[str, YamlNode] = {}
+        #: Who may send bindings: the registry, and all nodes.
+        self.senders: dict[str, YamlNode | None] = {REGISTRY: None}
 
     def read(self) -> Network:
         file = self.file
@@ -61,6 +64,7 @@ class _Reader:
                 for name, _, value in file.pairs(item, f"a {kind}"):
                     if name == kind:
                         self._claim(kind, value, table)
+        self.senders |= self.nodes
         segments = [s for i in items.get("segments", []) if (s := self.segment(i)) is not None]
         self._check_prefixes(segments)
         nodes = [n for i in items.get("nodes", []) if (n := self.node(i)) is not None]
@@ -92,7 +96,7 @@ class _Reader:
             self.file.clash(value, f"the {kind} {name!r} is there twice", f"first in line {line}")
         table.setdefault(name, value)
 
-    def known(self, value: YamlNode | None, what: str, table: dict[str, Any]) -> str | None:
+    def known(self, value: YamlNode | None, what: str, table: Mapping[str, object]) -> str | None:
         """A name that must be in the table."""
         name = self.file.text(value, what)
         if name is None or value is None:
@@ -292,7 +296,7 @@ class _Reader:
         fields = file.fields(item, "a feed", keys, ("from", "to"))
         if fields is None:
             return None
-        sender = self.known(fields["from"], "node", {REGISTRY: None, **self.nodes})
+        sender = self.known(fields["from"], "node", self.senders)
         receiver = self.known(fields["to"], "node", self.nodes)
         if sender is None or receiver is None:
             return None

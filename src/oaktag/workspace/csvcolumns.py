@@ -1,0 +1,127 @@
+"""A CSV file as dictionary-encoded columns: files of millions of rows, without an object a cell.
+
+A plain file (no quotes, as many cells in each line as in the header) is cut by pandas, piece by
+piece. Any other goes through the strict reader, which also says what is wrong with it.
+"""
+
+from __future__ import annotations
+
+import csv
+import io
+from collections.abc import Callable, Iterator
+from pathlib import Path
+from typing import NamedTuple
+
+import numpy as np
+import pandas as pd
+from numpy.typing import NDArray
+
+from oaktag.located import Location
+from oaktag.workspace.csvfile import LARGEST, CsvFile, column_in, parse_csv
+from oaktag.workspace.textfile import Problems, read_text
+
+#: How many bytes are cut at once.
+PIECE = 1 << 24
+
+
+class Cells(NamedTuple):
+    """One column: which text each row has (``codes`` int64 [rows]), and each text once."""
+
+    codes: NDArray[np.int64]
+    texts: list[str]
+
+
+class CsvColumns(NamedTuple):
+    """A CSV file by columns: ``lines`` are where rows start, [rows]; ``place`` finds a cell."""
+
+    name: str
+    header: list[str]
+    columns: list[Cells]
+    lines: NDArray[np.int64]
+    place: Callable[[int, int], Location]
+
+
+def read_columns(
+    root: Path, name: str, problems: Problems, *, separator: str = ",", encoding: str = "utf-8"
+) -> CsvColumns | None:
+    """A CSV file's columns, cells trimmed, with a problem for each row that does not fit the
+    header."""
+    text = read_text(root, name, problems, encoding)
+    if text is None:
+        return None
+    found = _plainly(name, text, separator)
+    if found is not None:
+        return found
+    file = parse_csv(name, text, problems, separator)
+    return None if file is None else _strictly(file)
+
+
+def _strictly(file: CsvFile) -> CsvColumns:
+    columns = []
+    for number in range(len(file.header)):
+        codes, texts = pd.factorize(np.array([row[number] for row in file.rows], dtype=object))
+        columns.append(Cells(codes.astype(np.int64), texts.tolist()))
+    return CsvColumns(file.name, file.header, columns, np.array(file.lines), file.place)
+
+
+def _plainly(name: str, text: str, separator: str) -> CsvColumns | None:
+    """The columns of a plain file; None for any other."""
+    if '"' in text or text.count("\r") != text.count("\r\n") or not separator.isascii():
+        return None
+    first, _, rest = text.partition("\n")
+    header = [cell.strip() for cell in first.split(separator)]
+    if len(header) < 2 or not all(header) or len(set(header)) < len(header):
+        return None
+    data = rest.rstrip("\r\n").encode() + b"\n"
+    del text, rest
+    if data == b"\n":
+        return None
+    parts: list[list[tuple[NDArray[np.int64], list[str]]]] = [[] for _ in header]
+    for piece in _pieces(data):
+        if not _even(piece, separator, len(header)):
+            return None
+        table = pd.read_csv(
+            io.BytesIO(piece), sep=separator, header=None, names=range(len(header)), dtype=object,
+            na_filter=False, quoting=csv.QUOTE_NONE, engine="c", encoding="utf-8", index_col=False,
+            skip_blank_lines=False, low_memory=False,
+        )  # fmt: skip
+        for number, of in enumerate(parts):
+            codes, texts = pd.factorize(table[number].to_numpy())
+            of.append((codes.astype(np.int64), [t.strip() for t in texts]))
+
+    def place(row: int, column: int) -> Location:
+        line = next(piece for n, piece in enumerate(io.BytesIO(data)) if n == row).decode()
+        return Location(name, row + 2, column_in(line, column, separator))
+
+    columns = [_joined(of) for of in parts]
+    return CsvColumns(name, header, columns, np.arange(len(columns[0].codes)) + 2, place)
+
+
+def _pieces(data: bytes) -> Iterator[bytes]:
+    """Whole lines, some bytes at a time."""
+    start = 0
+    while start < len(data):
+        end = data.find(b"\n", min(start + PIECE, len(data) - 1)) + 1
+        yield data[start:end]
+        start = end
+
+
+def _even(piece: bytes, separator: str, width: int) -> bool:
+    """Whether every line has just so many cells, and none is larger than a cell may be."""
+    letters = np.frombuffer(piece, dtype=np.uint8)
+    marks = np.flatnonzero((letters == ord(separator)) | (letters == ord("\n")))
+    if len(marks) % width:
+        return False
+    ends = letters[marks].reshape(-1, width) == ord("\n")
+    if not ends[:, -1].all() or ends[:, :-1].any():
+        return False
+    return int(np.diff(marks, prepend=-1).max()) <= LARGEST
+
+
+def _joined(parts: list[tuple[NDArray[np.int64], list[str]]]) -> Cells:
+    """One column of its pieces, each text once."""
+    every = np.array([t for _, texts in parts for t in texts], dtype=object)
+    place, texts = pd.factorize(every)
+    starts = np.cumsum([0, *(len(texts) for _, texts in parts)])
+    codes = [place[start + of] for (of, _), start in zip(parts, starts, strict=False)]
+    return Cells(np.concatenate(codes).astype(np.int64), texts.tolist())
