@@ -13,7 +13,6 @@ from pathlib import Path
 from typing import NamedTuple
 
 import numpy as np
-import pandas as pd
 from numpy.typing import NDArray
 
 from oaktag.located import Location
@@ -57,6 +56,8 @@ def read_columns(
 
 
 def _strictly(file: CsvFile) -> CsvColumns:
+    import pandas as pd  # heavy: for inventories alone
+
     columns = []
     for number in range(len(file.header)):
         codes, texts = pd.factorize(np.array([row[number] for row in file.rows], dtype=object))
@@ -66,6 +67,8 @@ def _strictly(file: CsvFile) -> CsvColumns:
 
 def _plainly(name: str, text: str, separator: str) -> CsvColumns | None:
     """The columns of a plain file; None for any other."""
+    import pandas as pd
+
     if '"' in text or text.count("\r") != text.count("\r\n") or not separator.isascii():
         return None
     first, _, rest = text.partition("\n")
@@ -120,6 +123,8 @@ def _even(piece: bytes, separator: str, width: int) -> bool:
 
 def _joined(parts: list[tuple[NDArray[np.int64], list[str]]]) -> Cells:
     """One column of its pieces, each text once."""
+    import pandas as pd
+
     every = np.array([t for _, texts in parts for t in texts], dtype=object)
     place, texts = pd.factorize(every)
     starts = np.cumsum([0, *(len(texts) for _, texts in parts)])
