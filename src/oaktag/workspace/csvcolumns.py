@@ -1,7 +1,7 @@
 """A CSV file as dictionary-encoded columns: files of millions of rows, without an object a cell.
 
-A plain file (no quotes, as many cells in each line as in the header) is cut by pandas, piece by
-piece. Any other goes through the strict reader, which also says what is wrong with it.
+A large plain file (no quotes, as many cells in each line as in the header) is cut by pandas, piece
+by piece. Any other goes through the strict reader, which also says what is wrong with it.
 """
 
 from __future__ import annotations
@@ -21,6 +21,8 @@ from oaktag.workspace.textfile import Problems, read_text
 
 #: How many bytes are cut at once.
 PIECE = 1 << 24
+#: Below so many letters the strict reader is as quick as loading pandas.
+SMALL = 1 << 20
 
 
 class Cells(NamedTuple):
@@ -48,7 +50,7 @@ def read_columns(
     text = read_text(root, name, problems, encoding)
     if text is None:
         return None
-    found = _plainly(name, text, separator)
+    found = _plainly(name, text, separator) if len(text) > SMALL else None
     if found is not None:
         return found
     file = parse_csv(name, text, problems, separator)
@@ -56,13 +58,13 @@ def read_columns(
 
 
 def _strictly(file: CsvFile) -> CsvColumns:
-    import pandas as pd  # heavy: for inventories alone
-
     columns = []
     for number in range(len(file.header)):
-        codes, texts = pd.factorize(np.array([row[number] for row in file.rows], dtype=object))
-        columns.append(Cells(codes.astype(np.int64), texts.tolist()))
-    return CsvColumns(file.name, file.header, columns, np.array(file.lines), file.place)
+        place: dict[str, int] = {}
+        codes = [place.setdefault(row[number], len(place)) for row in file.rows]
+        columns.append(Cells(np.array(codes, dtype=np.int64), list(place)))
+    lines = np.array(file.lines, dtype=np.int64)
+    return CsvColumns(file.name, file.header, columns, lines, file.place)
 
 
 def _plainly(name: str, text: str, separator: str) -> CsvColumns | None:
