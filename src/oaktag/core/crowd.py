@@ -18,7 +18,8 @@ from oaktag.core.effects import Member
 from oaktag.core.paths import Path
 
 if TYPE_CHECKING:
-    from oaktag.core.reach import Reach, State
+    from oaktag.core.batches import Batches
+    from oaktag.core.reach import State
 
 RESULTS = ("unenforced", "observed", "enforced")
 
@@ -51,7 +52,7 @@ class Crowd:
         self.order = sorted(on, key=lambda n: (float(out[paths.number[n]]), paths.number[n]))
 
     def rows(
-        self, reach: Reach, pairs: Sequence[tuple[int, int]]
+        self, reach: Batches, pairs: Sequence[tuple[int, int]]
     ) -> list[tuple[Path, list[tuple[Member, int, int, str, str | None]], int, tuple[int, int]]]:
         """What the paths come to for some pairs of elements of two units.
 
@@ -94,7 +95,7 @@ class Crowd:
         return found
 
     def _at(
-        self, reach: Reach, pairs: Sequence[tuple[int, int]], name: str, arrives: bool,
+        self, reach: Batches, pairs: Sequence[tuple[int, int]], name: str, arrives: bool,
         so: tuple[_So, ...], hop: int,
     ) -> list[_So]:  # fmt: skip
         """What some pairs come to behind the points of a node."""
@@ -121,7 +122,7 @@ class Crowd:
 class _Back:
     """What answers meet on all paths back, and which of it a path out makes known."""
 
-    def __init__(self, crowd: Crowd, reach: Reach, pairs: Sequence[tuple[int, int]]) -> None:
+    def __init__(self, crowd: Crowd, reach: Batches, pairs: Sequence[tuple[int, int]]) -> None:
         points = reach.points
         met = self._met(crowd, reach)
         self._always: list[set[int]] = [set() for _ in pairs]
@@ -160,7 +161,7 @@ class _Back:
         }
 
     @staticmethod
-    def _met(crowd: Crowd, reach: Reach) -> set[tuple[int, bool]]:
+    def _met(crowd: Crowd, reach: Batches) -> set[tuple[int, bool]]:
         nodes, points = crowd.state.network.nodes, reach.points
         arriving: dict[str, set[bool]] = {n: set() for n in crowd.order}
         met: set[tuple[int, bool]] = set()

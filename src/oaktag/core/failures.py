@@ -376,7 +376,7 @@ class _Failing:
         for inward in (False, True):
             ones, twos = (far, near) if inward else (near, far)
             kept = (
-                self.reach._meeting(ones, twos)
+                self.reach.meeting(ones, twos)
                 if self.reach.company.apart
                 else np.ones(len(ones), bool)
             )
@@ -424,7 +424,7 @@ class _Failing:
                     for ed in range(int(side.at_node[b]), int(side.at_node[b + 1])):
                         pair = np.array([es]), np.array([ed])
                         if side.family[es] != side.family[ed] or (
-                            reach.company.apart and not reach._meeting(*pair)[0]
+                            reach.company.apart and not reach.meeting(*pair)[0]
                         ):
                             continue
                         codes = [

@@ -246,29 +246,36 @@ class _Kinds:
         self.known = np.where(tags == 0, 0, np.where(tags == true[:, None], 1, -1))
         for row, column in np.argwhere(self.known < 0).tolist():
             self.known[row, column] = 2 + state.wrong(int(tags[row, column]))
-        self._ways = [a.tobytes() + b.tobytes() for a, b in zip(self.known, marks, strict=True)]
+        ways: dict[bytes, int] = {}
+        self._elements: list[Element] = []
+        for one, known, marked in zip(classes, self.known, marks, strict=True):
+            way = ways.setdefault(known.tobytes() + marked.tobytes(), len(ways))
+            host = one.host
+            self._elements.append((host.family, way, is_judged(host.family, host.address)))
         self._sets, self._sources, self._targets = _scopes(state)
         self._frames = any(n.marks for n in state.network.nodes.values())
-        self._told: dict[bytes, Ints] = {}
+        self._told: dict[tuple[Element, ...], Ints] = {}
 
-    def element(self, number: int) -> tuple[object, ...]:
+    def element(self, number: int) -> Element:
         """What a class shares with others of its element."""
-        host = self._classes[number].host
-        return host.family, self._ways[number], is_judged(host.family, host.address)
+        return self._elements[number]
 
     def of(self, group: int, mine: Sequence[int]) -> tuple[object, ...]:
         """What a group shares with others of its unit."""
-        seen = (self.known[list(mine)] == 1).any(axis=0)
-        key = seen.tobytes()
-        if key not in self._told:
+        elements = tuple(sorted({self._elements[c] for c in mine}))
+        if elements not in self._told:
+            seen = (self.known[list(mine)] == 1).any(axis=0)
             tables = np.flatnonzero(seen).tolist()
             # A tag that comes in a frame is seen by points that go by any table.
             told = range(len(self._sources)) if tables and self._frames else tables
             rows = {row for table in told for row in self._sources[table]}
             rows |= {row for table in tables for row in self._targets[table]}
-            self._told[key] = np.array(sorted(rows), dtype=np.int64)
-        held = self._sets[self._told[key], group].tobytes()
-        return group == 0, tuple(sorted({self.element(c) for c in mine}, key=str)), held
+            self._told[elements] = np.array(sorted(rows), dtype=np.int64)
+        return group == 0, elements, self._sets[self._told[elements], group].tobytes()
+
+
+#: Family, the way in which tables know addresses, and whether points judge them.
+Element = tuple[int, int, bool]
 
 
 def _scopes(state: Any) -> tuple[Flags, list[set[int]], list[set[int]]]:
@@ -304,8 +311,7 @@ def company(one: Sequence[Class], two: Sequence[Class]) -> Company:
     apart = {
         (a, b)
         for a, b in _sharing(one, two)
-        if one[a].host.family == two[b].host.family
-        and not any(meet(x, y) for x in one[a].hosts for y in two[b].hosts)
+        if one[a].host.family == two[b].host.family and not _meet(one[a], two[b])
     }
     by_place: dict[tuple[Block, int], list[tuple[int, int]]] = {}
     lonely: set[tuple[Block, int]] = set()
@@ -334,6 +340,13 @@ def company(one: Sequence[Class], two: Sequence[Class]) -> Company:
         frozenset(apart), frozenset(lonely - alone[0] - alone[1]),
         (frozenset(alone[0]), frozenset(alone[1])),
     )  # fmt: skip
+
+
+def _meet(a: Class, b: Class) -> bool:
+    """Whether some two hosts of two classes meet."""
+    if len(a.hosts) == len(b.hosts) == 1:
+        return meet(a.host, b.host)
+    return any(meet(x, y) for x in a.hosts for y in b.hosts)
 
 
 def _place(h: Host) -> tuple[Block, int]:

@@ -11,22 +11,20 @@ Rows are made from batches: pairs of units (``population``) and paths, walked at
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Mapping, Sequence
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, replace
 from functools import cached_property
 from typing import Any, Literal, NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
 
+from oaktag.core.batches import Batch, Batches
 from oaktag.core.bindings import Lookup
 from oaktag.core.crowd import Crowd
-from oaktag.core.effects import EFFECTS, Effect, Effects, MatrixBook, Member, Outcome, either
+from oaktag.core.effects import EFFECTS, Effect, Member, Outcome, either
 from oaktag.core.judging import (
-    Book,
     Judge,
     Meeting,
-    Points,
-    View,
     dropping,
     judges_on,
     meetings,
@@ -36,11 +34,8 @@ from oaktag.core.matrix import Matrix
 from oaktag.core.network import Network
 from oaktag.core.packets import Region
 from oaktag.core.paths import MOST_PATHS, Path, Paths
-from oaktag.core.pathtree import PathTrees, Tree
 from oaktag.core.placement import Host
-from oaktag.core.population import Class, Company, Side, classes, company
-from oaktag.core.ranges import spread
-from oaktag.core.walks import NONE, Done, Walks
+from oaktag.core.population import Class, classes
 
 Ints = NDArray[np.int64]
 Flags = NDArray[np.bool_]
@@ -252,27 +247,13 @@ def _order(flow: Flow) -> tuple[object, ...]:
     return flow.source, flow.destination, way, flow.result, flow.at or ""
 
 
-@dataclass(slots=True)
-class Batch:
-    """Rows of one source unit: arrays of shape [rows].
+class Place(NamedTuple):
+    """Where rows are: the path (None: not connected), what becomes of their members there, and the
+    two units."""
 
-    ``entry`` is the path in ``tree`` (-1: not connected), ``unit`` the destination's unit, ``mix``
-    how its members fare, which stand from ``first`` on in the columns of ``members``; ``elements``
-    are these members' elements of source and destination.
-    """
-
-    block: int
-    source: int
-    tree: Tree
-    entry: Ints
-    unit: Ints
-    mix: Ints
-    first: Ints
-    result: Ints
-    members: Done
-    elements: tuple[Ints, Ints]
-    #: What more than 64 paths come to, and the destination's unit.
-    crowded: list[tuple[list[Any], int]] = field(default_factory=list)
+    path: Path | None
+    members: Sequence[tuple[Member, int, int, Result, str | None]]
+    units: tuple[int, int]
 
 
 class Between(NamedTuple):
@@ -284,268 +265,8 @@ class Between(NamedTuple):
     outcome: Outcome
 
 
-class Reach:
-    """All rows between two sides.
-
-    Args:
-        state: the network.
-        sources, destinations: classes of hosts, by ``state.classes``.
-        trees: of its paths, if there are some already.
-    """
-
-    def __init__(
-        self,
-        state: State,
-        sources: Sequence[Class],
-        destinations: Sequence[Class],
-        trees: PathTrees | None = None,
-    ) -> None:
-        self.state = state
-        self.company: Company = company(sources, destinations)
-        alone = self.company.alone
-        if sources is destinations:
-            both = alone[0] | alone[1]
-            self.one = self.two = Side(state, sources, both)
-        else:
-            self.one = Side(state, sources, alone[0])
-            self.two = Side(state, destinations, alone[1])
-        books: list[Book] = [MatrixBook(state.matrix), *state.held_books.values()]
-        placed = np.unique(np.concatenate([self.one.flat, self.two.flat]))
-        self.effects = Effects(state.matrix, books, state.wrongs, placed)
-        self.points = Points(state, (self.one, self.two), self.effects.cuts)
-        self.trees = trees or PathTrees(state.network, state.paths)
-        self.view = self.viewed(state)
-        self.walks = Walks(self.points, self.effects, self.trees, self.view)
-        self._said: dict[tuple[int, int, int], tuple[Any, ...]] = {}
-
-    def viewed(self, state: State, lost: str | None = None) -> View:
-        """By which tables points and frames go in a state of the same nodes and points."""
-        tables = self.state.tables
-        places = {id(t): n for n, t in enumerate(tables)}
-        pairs = [j.tables(state.knowledge.at(j.point.node)) for j in self.points.every]
-        source = np.array([places[id(a)] for a, _ in pairs], dtype=np.int64)
-        target = np.array([places[id(b)] for _, b in pairs], dtype=np.int64)
-        of_node = np.array(
-            [
-                places[id(state.knowledge.at(n.name))] if n.marks else -1
-                for n in state.network.nodes.values()
-            ]
-            + [-1],  # of whom no node is
-            dtype=np.int64,
-        )
-        frames = []
-        for side in (self.one, self.two):
-            table = np.where(side.node >= 0, of_node[side.node], -1)
-            rows = np.arange(len(side.hosts))
-            seen = side.seen[rows, table] if len(tables) else np.zeros(len(rows), np.int64)
-            frames.append(np.where(table >= 0, seen, 0))
-        gone = -1 if lost is None else self.points.number[lost]
-        return View(source, target, (frames[0], frames[1]), gone)
-
-    # -- batches ---------------------------------------------------------------------------------
-
-    def batches(self) -> Iterator[Batch]:
-        """All rows, unit by unit of the sources."""
-        nodes = {
-            int(self.one.node[e])
-            for mine in self.one.units
-            for u in mine
-            for e in self.one.of_unit[u][:1]
-        }
-        self.trees.prepare(np.array(sorted(nodes), dtype=np.int64))
-        tree: Tree | None = None
-        at = ""
-        for number, block in enumerate(self.one.blocks):
-            if tree is None or block[0] != at:
-                tree, at = self.trees.tree(block[0]), block[0]
-                ends = _Ends(self, tree)
-            for unit in self.one.units[number]:
-                yield self._batch(number, unit, tree, ends)
-
-    def _batch(self, block: int, unit: int, tree: Tree, ends: _Ends) -> Batch:
-        parts = [self._element(es, tree, ends) for es in self.one.of_unit[unit]]
-        entry, ones, twos = (np.concatenate([p[n] for p in parts]) for n in range(3))
-        done = Done(*(np.concatenate(c) for c in zip(*(p[3] for p in parts), strict=True)))
-        back = np.concatenate([p[4] for p in parts])
-        two = self.two
-        key = entry * len(two.held) + two.unit[twos]
-        order = np.argsort(key, kind="stable")
-        key, done, back = key[order], done.at(order), back[order]
-        ones, twos = ones[order], twos[order]
-        fresh = np.concatenate([[True], key[1:] != key[:-1]])[: len(key)]
-        first = np.flatnonzero(fresh)
-        count = np.diff(np.concatenate([first, [len(key)]]))
-        rows, units = np.divmod(key[first], max(len(two.held), 1))
-        mix, result = self._mixed(first, count, done, back, self.one.family[ones])
-        loose = self._unconnected(unit, tree)
-        if len(loose):
-            none = np.full(len(loose), NONE, dtype=np.int64)
-            rows, units = np.concatenate([rows, none]), np.concatenate([units, loose])
-            mix, first = np.concatenate([mix, none]), np.concatenate([first, none])
-            result = np.concatenate([result, none])
-        crowded = self._crowded(unit, tree) if tree.many.any() else []
-        return Batch(
-            block, unit, tree, rows, units, mix, first, result, done, (ones, twos), crowded
-        )
-
-    def _element(self, es: int, tree: Tree, ends: _Ends) -> tuple[Ints, Ints, Ints, Done, Ints]:
-        """All paths from one element: entries, elements on both sides, and what is done."""
-        family = int(self.one.family[es])
-        entry, twos = ends.of(family)
-        ones = np.full(len(entry), es)
-        if self.company.apart:
-            kept = self._meeting(ones, twos)
-            entry, twos, ones = entry[kept], twos[kept], ones[kept]
-        asked, cut = self._asked(es, tree, entry, twos, ends)
-        done = self.walks.down(tree, es, self.two.nobody).at(entry)
-        strangers = self.two.untagged[twos] & ~asked
-        if strangers.any():
-            other = self.walks.down(tree, es, self.two.stranger).at(entry)
-            done = Done(*(np.where(strangers, b, a) for a, b in zip(done, other, strict=True)))
-        back = np.zeros(len(entry), dtype=np.int64)
-        some = np.flatnonzero(asked)
-        if len(some):
-            walked = self.walks.up(tree, entry[some], ones[some], twos[some])
-            for column, fresh in zip(done, walked, strict=True):
-                column[some] = fresh
-        some = some[cut[some] & ends.answered[entry[some]]]
-        if len(some):
-            back[some] = self.walks.back(tree, entry[some], ones[some], twos[some])
-        return entry, ones, twos, done, back
-
-    def _asked(
-        self, es: int, tree: Tree, entry: Ints, twos: Ints, ends: _Ends
-    ) -> tuple[Flags, Flags]:
-        """Which pairs must be walked by themselves; and of which answers may be dropped."""
-        bits, some = ends.met
-        asked = (bits[entry] & self.two.bits[twos]).any(axis=1)
-        asked |= some[entry] | (entry < ends.roots)
-        # Who may be dropped on some way back: a point there judges toward the source.
-        cutting = np.zeros(len(self.trees.names), dtype=np.bool_)
-        if len(self.points.every):
-            cutting[self.points.node[self.points.may_cut(self.view, 1, es)]] = True
-        if cutting.any():
-            passed = cutting[tree.node]
-            for low, high in zip(tree.levels[1:-1], tree.levels[2:], strict=True):
-                passed[low:high] |= passed[tree.parent[low:high]]
-            passed &= ends.answered
-            end = tree.root * len(self.trees.names) + tree.node
-            touched = np.zeros(int(end.max()) + 1, dtype=np.bool_)
-            touched[end[passed]] = True
-            cut = touched[end][entry]
-            return asked | cut, cut
-        return asked, np.zeros(len(entry), dtype=np.bool_)
-
-    def _meeting(self, ones: Ints, twos: Ints) -> Flags:
-        """Which pairs of elements have two classes that meet."""
-        kept = np.ones(len(ones), dtype=np.bool_)
-        for n in np.flatnonzero(self._lonely_pairs(ones, twos)).tolist():
-            kept[n] = False
-        return kept
-
-    def _lonely_pairs(self, ones: Ints, twos: Ints) -> Flags:
-        lonely = np.zeros(len(ones), dtype=np.bool_)
-        pairs = self._apart_elements
-        if pairs.size:
-            lonely = np.isin(ones * len(self.two.hosts) + twos, pairs)
-        return lonely
-
-    @cached_property
-    def _apart_elements(self) -> Ints:
-        """Pairs of elements of one class each which do not meet."""
-        places = []
-        for side in (self.one, self.two):
-            place: dict[int, int] = {}
-            for held in side.held:
-                if len(held) == 1:
-                    for by_element in held.values():
-                        for element, mine in by_element.items():
-                            if len(mine) == 1:
-                                place[mine[0]] = element
-            places.append(place)
-        found = [
-            places[0][a] * len(self.two.hosts) + places[1][b]
-            for a, b in self.company.apart
-            if a in places[0] and b in places[1] and not self._is_lonely(a)
-        ]
-        return np.array(sorted(found), dtype=np.int64)
-
-    def _is_lonely(self, number: int) -> bool:
-        h = self.one.every[number].host
-        return ((h.node, h.segment, h.own), h.group) in self.company.lonely
-
-    def _mixed(
-        self, first: Ints, count: Ints, done: Done, back: Ints, family: Ints
-    ) -> tuple[Ints, Ints]:
-        """The number of the mix of each row, and its result: the weakest of its members."""
-        if not len(first):
-            return first, first
-        result = np.minimum.reduceat(done.result, first)
-        weakest = done.result == np.repeat(result, count)
-        late = np.where(weakest, done.hop, -2)
-        weakest &= late == np.repeat(np.maximum.reduceat(late, first), count)
-        width = int(back.max()) + 1
-        code = ((done.out * width + back) * 2 + (family == 6)) * 2 + weakest
-        distinct, code = np.unique(code, return_inverse=True)
-        members = [
-            Member(6 if rest % 2 else 4, rest // 2 // width, rest // 2 % width, bool(n % 2))
-            for n in distinct.tolist()
-            for rest in (n // 2,)
-        ]
-        most = int(count.max())
-        columns = np.full((len(first), most), -1, dtype=np.int64)
-        for nth in range(most):
-            has = count > nth
-            columns[has, nth] = code[first[has] + nth]
-        if most == 1:
-            kinds, inverse = np.unique(columns[:, 0], return_inverse=True)
-            kinds = kinds[:, None]
-        else:
-            kinds, inverse = np.unique(columns, axis=0, return_inverse=True)
-        numbers = np.array(
-            [self.effects.mix(tuple(members[m] for m in row if m >= 0)) for row in kinds.tolist()],
-            dtype=np.int64,
-        )
-        return numbers[inverse.ravel()], result
-
-    def _unconnected(self, unit: int, tree: Tree) -> Ints:
-        """Units that nothing joins with one."""
-        two = self.two
-        reached = np.zeros(len(self.trees.names), dtype=np.bool_)
-        reached[tree.node] = True
-        mine = sorted({int(self.one.family[e]) for e in self.one.of_unit[unit]})
-        far = ~reached[two.node[: two.count]] & np.isin(two.family[: two.count], mine)
-        if self.company.apart and far.any():
-            some = np.flatnonzero(far)
-            kept = np.zeros(len(some), dtype=np.bool_)
-            for es in self.one.of_unit[unit]:
-                alike = self.two.family[some] == self.one.family[es]
-                kept |= alike & ~self._lonely_pairs(np.full(len(some), es), some)
-            far[some[~kept]] = False
-        found: Ints = np.unique(two.unit[far])
-        return found
-
-    def _crowded(self, unit: int, tree: Tree) -> list[tuple[list[Any], int]]:
-        """What more than 64 paths come to, by the destination's unit."""
-        two = self.two
-        many = np.zeros(len(self.trees.names), dtype=np.bool_)
-        many[tree.node[tree.many]] = True
-        rows: list[tuple[list[Any], int]] = []
-        for other in np.unique(two.unit[many[two.node[: two.count]]]).tolist():
-            pairs = [
-                (es, ed)
-                for es in self.one.of_unit[unit]
-                for ed in two.of_unit[other]
-                if self.one.family[es] == two.family[ed]
-                and not self._lonely_pairs(np.array([es]), np.array([ed])).any()
-            ]
-            if pairs:
-                ends = (
-                    self.one.blocks[int(self.one.block[unit])][0],
-                    two.blocks[int(two.block[other])][0],
-                )
-                rows.append((Crowd(self.state, *ends).rows(self, pairs), other))
-        return rows
+class Reach(Batches):
+    """All rows between two sides."""
 
     def grouped(self, batch: Batch) -> Iterator[Flow]:
         """Rows over more than 64 paths, grouped by result."""
@@ -620,12 +341,21 @@ class Reach:
 
     def chosen(self, batch: Batch, n: int, pairs: Sequence[tuple[int, int]]) -> Iterator[Flow]:
         """The rows of one place in a batch, between some groups."""
-        path, members = None, []
-        if batch.entry[n] >= 0:
-            path = self.trees.path(batch.tree, int(batch.entry[n]))
-            members = self._members(batch, n, path)
+        place = self.place(batch, n)
         for g, h in pairs:
-            yield self._row(g, h, path, members, 1, (batch.source, int(batch.unit[n])))
+            yield self.row_between(g, h, place)
+
+    def place(self, batch: Batch, n: int) -> Place:
+        """All that rows of one place in a batch have in common."""
+        units = batch.source, int(batch.unit[n])
+        if batch.entry[n] < 0:
+            return Place(None, (), units)
+        path = self.trees.path(batch.tree, int(batch.entry[n]))
+        return Place(path, tuple(self._members(batch, n, path)), units)
+
+    def row_between(self, g: int, h: int, place: Place) -> Flow:
+        """The row of two groups there."""
+        return self._row(g, h, place.path, place.members, 1, place.units)
 
     def _members(
         self, batch: Batch, n: int, path: Path
@@ -727,26 +457,3 @@ class Reach:
                 for met, _ in dropping(self.state, b, a, back, path, answers):
                     found[Reason(back.nodes[met.hop], "answer-dropped")] = None
         return tuple(found)
-
-
-class _Ends:
-    """Of one tree, each path that ends where there are elements, with each of these."""
-
-    def __init__(self, reach: Reach, tree: Tree) -> None:
-        two = reach.two
-        low, high = two.at_node[tree.node], two.at_node[tree.node + 1]
-        high = np.where(tree.many, low, high)
-        self._entry = np.repeat(np.arange(len(tree.node)), high - low)
-        self._elements = spread(low, high)
-        self._by_family: dict[int, tuple[Ints, Ints]] = {}
-        self._two = two
-        self.roots = int(tree.levels[1])
-        self.met = reach.walks.met(tree)
-        self.answered = reach.walks.answered(tree)
-
-    def of(self, family: int) -> tuple[Ints, Ints]:
-        """Entries and elements of one family."""
-        if family not in self._by_family:
-            mine = self._two.family[self._elements] == family
-            self._by_family[family] = self._entry[mine], self._elements[mine]
-        return self._by_family[family]

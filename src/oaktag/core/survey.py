@@ -14,10 +14,12 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
+from oaktag.core.batches import Batch
 from oaktag.core.effects import EFFECTS
+from oaktag.core.judging import WHY
 from oaktag.core.population import Class
-from oaktag.core.reach import RESULTS, Batch, Flow, Reach, Reason, State
-from oaktag.core.walks import REASONS
+from oaktag.core.reach import RESULTS, Flow, Reach, Reason, State
+from oaktag.core.walks import NO_POINT, NONE, REASONS
 
 Ints = NDArray[np.int64]
 #: Of each cause so many segments are named.
@@ -29,13 +31,20 @@ Key = tuple[str, tuple[Reason, ...]]
 
 @dataclass(slots=True)
 class Cause:
-    """Rows with one cause: how many, an example, and some of the segments between which they are
-    (at most 20)."""
+    """Rows with one cause: how many, an example (or how to make it, once somebody asks), some of
+    the segments between which they are (at most 20)."""
 
     rows: int
-    example: Flow
+    first: Flow | Callable[[], Flow]
     sources: dict[str, None] = field(default_factory=dict)
     destinations: dict[str, None] = field(default_factory=dict)
+
+    @property
+    def example(self) -> Flow:
+        """One of the rows."""
+        if not isinstance(self.first, Flow):
+            self.first = self.first()
+        return self.first
 
     def between(self, source: str, destination: str) -> None:
         """Name two segments, if there is room."""
@@ -107,8 +116,8 @@ class _Counting:
                 self.found.add(flow)
             self._count(batch)
         for (effect, code), cause in self._causes.items():
-            key = EFFECTS[effect], cause.example.causes[-1:]
-            known = self.found.causes.setdefault(key, Cause(0, cause.example))
+            key = EFFECTS[effect], self._reasons(code)
+            known = self.found.causes.setdefault(key, Cause(0, cause.first))
             known.rows += int(self._rows[effect, code])
             for a, b in zip(cause.sources, cause.destinations, strict=False):
                 known.between(a, b)
@@ -130,7 +139,9 @@ class _Counting:
         # Who does not meet himself: of rows inside his segment one less for each such group.
         alone: dict[int, Ints] = {}
         if lonely:
-            for at in np.flatnonzero(batch.entry == 0).tolist():
+            for at in np.flatnonzero(
+                (batch.entry >= 0) & (batch.tree.parent[batch.entry] < 0)
+            ).tolist():
                 unit = int(batch.unit[at])
                 if two.blocks[int(two.block[unit])] == mine:
                     alone[at] = np.intersect1d(lonely, two.groups[unit])
@@ -200,7 +211,7 @@ class _Counting:
         """Count rows by cause; causes that have few segments named yet learn of these."""
         if EFFECTS[effect] == "one-way":  # who drops the answers only each row tells
             for row, count in zip(rows.tolist(), counts.tolist(), strict=True):
-                flow = self._example(batch, effect, member, row)
+                flow = self._example(batch, effect, member, row)()
                 self.found.blame((flow.effect, flow.causes[-1:]), flow, count)
             return
         reason = batch.members.reason[batch.first[rows] + member]
@@ -213,23 +224,35 @@ class _Counting:
             row = int(rows[at])
             cause = self._causes.get((effect, code))
             if cause is None:
-                flow = self._example(batch, effect, member, row)
-                cause = self._causes[effect, code] = Cause(0, flow)
+                made = self._example(batch, effect, member, row)
+                cause = self._causes[effect, code] = Cause(0, made)
             target = self.reach.two.blocks[int(self.reach.two.block[batch.unit[row]])]
             cause.between(source[1] or source[0], target[1] or target[0])
             self._full[effect, code] = len(cause.sources) == MOST_NAMED
 
-    def _example(self, batch: Batch, effect: int, member: int, row: int) -> Flow:
-        """A row with an effect that is blamed on a member."""
-        reach = self.reach
-        unit = int(batch.unit[row])
-        groups = reach.one.groups[batch.source], reach.two.groups[unit]
-        codes, blamed = reach.effects.cells(int(batch.mix[row]), *groups)
-        for i, j in np.argwhere((codes == effect) & (blamed == member)).tolist():
-            g, h = int(groups[0][i]), int(groups[1][j])
-            if not reach.alone(batch.source, unit, g, h):
-                return next(reach.chosen(batch, row, [(g, h)]))
-        raise AssertionError("a row was counted that is none")
+    def _reasons(self, code: int) -> tuple[Reason, ...]:
+        """The last reason of rows, as it was counted."""
+        if code == NO_POINT:
+            return (Reason(None, "no-point"),)
+        node, why = divmod(code, REASONS)
+        return () if code == NONE else (Reason(self.reach.trees.names[node], WHY[why] or ""),)
+
+    def _example(self, batch: Batch, effect: int, member: int, row: int) -> Callable[[], Flow]:
+        """Makes a row with an effect that is blamed on a member."""
+        reach, mix = self.reach, int(batch.mix[row])
+        source, unit = batch.source, int(batch.unit[row])
+        place = reach.place(batch, row)
+
+        def made() -> Flow:
+            groups = reach.one.groups[source], reach.two.groups[unit]
+            codes, blamed = reach.effects.cells(mix, *groups)
+            for i, j in np.argwhere((codes == effect) & (blamed == member)).tolist():
+                g, h = int(groups[0][i]), int(groups[1][j])
+                if not reach.alone(source, unit, g, h):
+                    return reach.row_between(g, h, place)
+            raise AssertionError("a row was counted that is none")
+
+        return made
 
 
 def _by_value(values: Ints) -> list[tuple[int, Ints]]:

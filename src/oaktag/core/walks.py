@@ -120,74 +120,69 @@ class Walks:
             place, at = place[left], parent[left]
         return _done(out, hops, reason, amiss)
 
-    def down(self, tree: Tree, es: int, ed: int) -> Done:
-        """All paths of a tree, toward a destination that no table knows; shape [entries]."""
+    def down(self, tree: Tree, es: Ints, ed: int) -> Done:
+        """All paths of a tree from one element at each root, toward a destination that no table
+        knows; shape [entries]."""
         points, count = self.points, len(tree.node)
-        both = self._everywhere(es, ed)
-        # What paths come to, a row each: set of cuts, reason, amiss, enforced and observed first.
-        so = np.empty((count, 5), dtype=np.int64)
-        so[: tree.levels[1]] = (0, NO_POINT, NONE, NONE, NONE)
+        told = np.stack([self._everywhere(e, ed) for e in es.tolist()])
+        # What paths come to, a row each: set of cuts, reason, amiss, where enforced and observed.
+        so = np.empty((5, count), dtype=np.int64)
+        so[:, : tree.levels[1]] = np.array([[0], [NO_POINT], [NONE], [NONE], [NONE]])
         for low, high in zip(tree.levels[:-1], tree.levels[1:], strict=True):
-            node, parent = tree.node[low:high], tree.parent[low:high]
-            here = so[parent] if low else so[:high]
-            framed = (tree.alive[low:high] & (parent >= 0)).astype(np.int64)
+            mine = slice(int(low), int(high))
+            node, parent = tree.node[mine], tree.parent[mine]
+            here = so[:, parent] if low else so[:, mine].copy()
+            framed = (tree.alive[mine] & (parent >= 0)).astype(np.int64)
             for nth in range(points.most):
-                has = points.count[node] > nth
-                p = points.first[node] + np.where(has, nth, 0)
-                if not has.all():
-                    some = np.flatnonzero(has)
-                    here[some] = self._past(
-                        here[some],
-                        node[some],
-                        p[some],
-                        both[:, p[some], framed[some]],
-                        tree.depth[low],
-                    )
-                else:
-                    here = self._past(here, node, p, both[:, p, framed], tree.depth[low])
-            so[low:high] = here
-        return _done(so[:, 0], so[:, 3:].T, so[:, 1], so[:, 2])
+                has = np.flatnonzero(points.count[node] > nth)
+                whole = len(has) == len(node)
+                at = slice(None) if whole else has
+                p = points.first[node[at]] + nth
+                seen = told[tree.root[mine][at], p, framed[at]]
+                here[:, at] = self._past(here[:, at], node[at], p, seen, int(tree.depth[low]))
+            so[:, mine] = here
+        return _done(so[0], so[3:], so[1], so[2])
 
     def _everywhere(self, es: int, ed: int) -> Ints:
         """What every point does with packets of an element toward somebody whom no table knows,
-        without and with a frame's tag; shape [4, points, 2]."""
+        without and with a frame's tag, in one number (``_packed``); shape [points, 2]."""
         points, one = self.points, self.one
         nobody = one.stranger if one.untagged[es] else one.nobody
         plain = not (self.view.frames[0][es] or one.own[es] or one.unjudged[es])
         if es == nobody or not plain or not len(points.every):
-            return self._asked(np.arange(len(points.every)), es, ed)
+            return self._packed(np.arange(len(points.every)), es, ed)
         if (nobody, ed) not in self._base:
-            self._base[nobody, ed] = self._asked(np.arange(len(points.every)), nobody, ed)
+            self._base[nobody, ed] = self._packed(np.arange(len(points.every)), nobody, ed)
         # Nearly all points know nobody of the element, and do what they do with anybody.
         found = self._base[nobody, ed].copy()
         some = np.flatnonzero((one.seen[es, self.view.source_table] != 0) | points.choosy)
-        found[:, some] = self._asked(some, es, ed)
+        found[some] = self._packed(some, es, ed)
         return found
 
-    def _asked(self, p: Ints, es: int, ed: int) -> Ints:
-        found = np.zeros((4, len(p), 2), dtype=np.int64)
+    def _packed(self, p: Ints, es: int, ed: int) -> Ints:
+        """The set of cuts × 64 + the place in ``WHY`` × 4 + whether it enforces × 2 + judges."""
+        found = np.zeros((len(p), 2), dtype=np.int64)
         ones, twos = np.full(len(p), es), np.full(len(p), ed)
         for arrives in (0, 1) if len(p) else ():
             seen = self.points.judged(self.view, p, 0, ones, twos, bool(arrives), crossing=True)
-            found[:, :, arrives] = seen
+            found[:, arrives] = seen.cut * 64 + seen.why * 4 + seen.enforces * 2 + seen.judges
         return found
 
     def _past(self, so: Ints, node: Ints, p: Ints, seen: Ints, depth: int) -> Ints:
         """What paths come to behind a point more on each."""
-        why, cut, enforces, judges = seen
-        out = self.effects.join(so[:, 0], cut)
-        code = node * REASONS + why
+        why, acts = seen >> 2 & REASONS - 1, (seen & 2) > 0
         wrong = why > 0
-        reason = np.where(wrong, code, np.maximum(so[:, 1], NONE))
+        code = node * REASONS + why
+        reason = np.where(wrong, code, np.maximum(so[1], NONE))
         if self.view.lost >= 0:
-            reason = np.where(p == self.view.lost, so[:, 1], reason)
-        amiss = np.where(wrong & (enforces > 0), code, so[:, 2])
-        right = (judges > 0) & ~wrong
+            reason = np.where(p == self.view.lost, so[1], reason)
+        right = ((seen & 1) > 0) & ~wrong
         first = [
-            np.where(right & acts & (so[:, column] < 0), depth, so[:, column])
-            for column, acts in ((3, enforces > 0), (4, enforces == 0))
+            np.where(right & does & (column < 0), depth, column)
+            for column, does in ((so[3], acts), (so[4], ~acts))
         ]
-        return np.stack([out, reason, amiss, *first], axis=1)
+        out = self.effects.join(so[0], seen >> 6)
+        return np.stack([out, reason, np.where(wrong & acts, code, so[2]), *first])
 
     def met(self, tree: Tree) -> tuple[NDArray[np.uint64], Flags]:
         """Which tables the points of each path go by, as bits; and whether some point there judges
