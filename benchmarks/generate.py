@@ -266,10 +266,11 @@ def _net(segment: int) -> str:
     return ".".join(str(number >> s & 255) for s in (24, 16, 8, 0))
 
 
-def workspace_texts(scale: float, seed: int) -> dict[str, str]:
-    """A whole workspace: file → text."""
+def people_texts(scale: float, seed: int) -> dict[str, str]:
+    """An inventory and the rules for it: file → text."""
     columns = endpoint_columns(scale, seed)
-    segments = _count(SEGMENTS, scale, 6)
+    # Segments have 1,024 addresses, and no more people.
+    segments = max(_count(SEGMENTS, scale, 6), -(-len(columns["name"]) // 1_000))
     groups = _count(GROUPS, scale**0.5, 20)
     rows = ["name,site,model,role,size,address"]
     for n, row in enumerate(zip(*columns.values(), strict=True)):
@@ -285,13 +286,21 @@ def workspace_texts(scale: float, seed: int) -> dict[str, str]:
         )
         made.append(f"  - {{give: g{give % groups:04d}, when: {{{when}}}}}")
     rest = f"  - {{give: g{0:04d}, when: {{kind: server}}}}"
-    return policy_texts(scale, seed) | {
+    return {
+        "assignments.yaml": "\n".join([*made, rest]) + "\n",
+        "inventory/endpoints.csv": "\n".join(rows) + "\n",
+    }
+
+
+def workspace_texts(scale: float, seed: int) -> dict[str, str]:
+    """A whole workspace: file → text."""
+    return {
+        **policy_texts(scale, seed),
+        **people_texts(scale, seed),
         "oaktag.yaml": "workspace: large\ndefault: deny\n"
         "layers: [matrix/10-first.csv, matrix/20-second.csv]\nsources:\n"
         "  - {file: inventory/endpoints.csv, kind: server, id: name, address: address}\n",
-        "assignments.yaml": "\n".join([*made, rest]) + "\n",
         "network.yaml": network_text(scale, seed),
-        "inventory/endpoints.csv": "\n".join(rows) + "\n",
     }
 
 

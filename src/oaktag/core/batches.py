@@ -22,7 +22,7 @@ from oaktag.core.effects import Effects, MatrixBook, Member
 from oaktag.core.judging import Book, Points, View
 from oaktag.core.pathtree import PathTrees, Tree
 from oaktag.core.population import Class, Company, Side, company
-from oaktag.core.ranges import spread
+from oaktag.core.ranges import numbered, spread
 from oaktag.core.walks import NONE, Done, Walks
 
 if TYPE_CHECKING:
@@ -30,8 +30,8 @@ if TYPE_CHECKING:
 
 Ints = NDArray[np.int64]
 Flags = NDArray[np.bool_]
-#: So many units are walked together.
-TOGETHER = 16
+#: So many units are walked together, at most 256.
+TOGETHER = 32
 
 
 @dataclass(slots=True)
@@ -144,9 +144,10 @@ class Batches:
         done = Done(*(np.concatenate(c) for c in zip(*(p[3] for p in parts), strict=True)))
         back = np.concatenate([p[4] for p in parts])
         key = entry * len(two.held) + two.unit[twos]
-        order = np.argsort(key, kind="stable")
-        key, done, back = key[order], done.at(order), back[order]
-        ones, twos = ones[order], twos[order]
+        if (key[1:] < key[:-1]).any():
+            order = np.argsort(key, kind="stable")
+            key, done, back = key[order], done.at(order), back[order]
+            ones, twos = ones[order], twos[order]
         first = np.flatnonzero(np.concatenate([[True], key[1:] != key[:-1]])[: len(key)])
         count = np.diff(np.concatenate([first, [len(key)]]))
         rows, units = np.divmod(key[first], max(len(two.held), 1))
@@ -155,8 +156,9 @@ class Batches:
         reached[tree.root, tree.node] = True
         crowded = np.zeros_like(reached)
         crowded[tree.root[tree.many], tree.node[tree.many]] = True
-        order = np.argsort(tree.root[rows], kind="stable")
-        bounds = np.searchsorted(tree.root[rows[order]], np.arange(len(some) + 1))
+        root_of = tree.root[rows].astype(np.uint8)  # few: sorted quickly
+        order = np.argsort(root_of, kind="stable")
+        bounds = np.searchsorted(root_of[order], np.arange(len(some) + 1))
         for root, (block, unit) in enumerate(some):
             mine = order[bounds[root] : bounds[root + 1]]
             loose = self._unconnected(unit, reached[root])
@@ -201,8 +203,9 @@ class Batches:
     ) -> tuple[Flags, Flags]:
         """Which pairs must be walked by themselves; and of which answers may be dropped."""
         bits, some = ends.met
-        asked = (bits[entry] & self.two.bits[twos]).any(axis=1)
-        asked |= some[entry] | (entry < ends.roots)
+        asked = some[entry] | (entry < ends.roots)
+        for path, side in zip(bits.T, self.two.bits.T, strict=True):
+            asked |= (path[entry] & side[twos]) != 0
         # Who may be dropped on some way back: a point there judges toward the source.
         nodes = len(self.trees.names)
         cutting = np.zeros((len(es), nodes), dtype=np.bool_)
@@ -268,7 +271,7 @@ class Batches:
         weakest &= late == np.repeat(np.maximum.reduceat(late, first), count)
         width = int(back.max()) + 1
         code = ((done.out * width + back) * 2 + (family == 6)) * 2 + weakest
-        distinct, code = np.unique(code, return_inverse=True)
+        distinct, code = numbered(code)
         members = [
             Member(6 if rest % 2 else 4, rest // 2 // width, rest // 2 % width, bool(n % 2))
             for n in distinct.tolist()
@@ -280,8 +283,8 @@ class Batches:
             has = count > nth
             columns[has, nth] = code[first[has] + nth]
         if most == 1:
-            kinds, inverse = np.unique(columns[:, 0], return_inverse=True)
-            kinds = kinds[:, None]
+            alone, inverse = numbered(columns[:, 0])
+            kinds = alone[:, None]
         else:
             kinds, inverse = np.unique(columns, axis=0, return_inverse=True)
         numbers = np.array(

@@ -11,7 +11,7 @@ from __future__ import annotations
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, field
 from functools import cached_property
-from typing import NamedTuple, overload
+from typing import NamedTuple, cast, overload
 
 import numpy as np
 from numpy.typing import NDArray
@@ -57,14 +57,19 @@ class Values(Sequence[Value]):
     @cached_property
     def elements(self) -> tuple[list[str], Ints]:
         """All elements, value after value, and where those of each value start; [n + 1]."""
-        if not any(isinstance(v, tuple) for v in self.held):
-            return [v for v in self.held if isinstance(v, str)], np.arange(len(self.held) + 1)
+        if set(map(type, self.held)) <= {str}:
+            return cast("list[str]", self.held), np.arange(len(self.held) + 1)
         flat: list[str] = []
         starts = [0]
         for value in self:
             flat += value
             starts.append(len(flat))
         return flat, np.array(starts, dtype=np.int64)
+
+    @cached_property
+    def prefixes(self) -> tuple[Prefixes, dict[int, str]]:
+        """All elements as prefixes, and what is wrong with those that are none, by their place."""
+        return parse_prefixes(self.elements[0])
 
 
 class Coded(NamedTuple):
@@ -308,8 +313,8 @@ class Endpoints:
     def _parsed(self) -> tuple[Prefixes, Ints]:
         """All distinct addresses, value after value, and where each value's start."""
         column = self.columns.get("address")
-        texts, starts = (Values() if column is None else column.values).elements
-        return parse_prefixes(texts)[0], starts
+        values = Values() if column is None else column.values
+        return values.prefixes[0], values.elements[1]
 
     def addresses(self, row: int) -> Sequence[Prefix]:
         """Its addresses and prefixes (well formed: the reader has checked them)."""

@@ -106,7 +106,9 @@ class PathTrees:
         """The trees of some nodes, grown together, one root each, in their order."""
         count, edges = len(self.names), len(self._tail)
         costs = np.stack([self._costs_from(source) for source in sources])
-        used = np.flatnonzero(costs[:, self._tail] + self._cost == costs[:, self._head])
+        # All places are good ones: with "clip" they are taken without being checked.
+        reached = costs.take(self._tail, axis=1, mode="clip") + self._cost
+        used = np.flatnonzero(reached == costs.take(self._head, axis=1, mode="clip"))
         before = np.zeros(len(sources) * edges + 1, dtype=np.int64)
         before[used + 1] = 1
         np.cumsum(before, out=before)
@@ -119,15 +121,16 @@ class PathTrees:
         paths[root * count + node] = 1
         base = 0
         while True:
-            low = before[root * edges + self._first[node]]
-            high = before[root * edges + self._first[node + 1]]
+            start = root * edges
+            low = before.take(start + self._first.take(node), mode="clip")
+            high = before.take(start + self._first.take(node + 1), mode="clip")
             steps = spread(low, high)
             if not len(steps):
                 break
             above = np.repeat(np.arange(len(node)), high - low)
             inner = alive & self.carries[node] if len(levels) > 1 else alive
-            edge = used[steps] % edges
-            below, link, mine = self._head[edge], self._link[edge], root[above]
+            edge = used.take(steps, mode="clip") - start.take(above, mode="clip")
+            below, link, mine = self._head.take(edge), self._link.take(edge), root.take(above)
             place = mine * count + below
             kept = _few(place, many[above], paths)
             above = above[kept]

@@ -20,7 +20,7 @@ from oaktag.core.addresses import UNJUDGED, is_judged, keys
 from oaktag.core.bindings import FAMILIES, Lookup
 from oaktag.core.placement import Host, Hosts, Some, meet, together
 from oaktag.core.prefixes import Prefixes
-from oaktag.core.ranges import spread
+from oaktag.core.ranges import distinct, spread
 
 Ints = NDArray[np.int64]
 #: The largest tag.
@@ -344,8 +344,10 @@ def company(one: Sequence[Class], two: Sequence[Class]) -> Company:
 
 def _meet(a: Class, b: Class) -> bool:
     """Whether some two hosts of two classes meet."""
+    if meet(a.host, b.host):
+        return True
     if len(a.hosts) == len(b.hosts) == 1:
-        return meet(a.host, b.host)
+        return False
     return any(meet(x, y) for x in a.hosts for y in b.hosts)
 
 
@@ -373,7 +375,7 @@ def _sharing(one: Sequence[Class], two: Sequence[Class]) -> set[tuple[int, int]]
         np.searchsorted(keys2, keys1, side="left"),
         np.searchsorted(keys2, keys1, side="right"),
     )
-    pairs = np.unique(np.repeat(first, high - low) * len(two) + second[spread(low, high)])
+    pairs = distinct(np.repeat(first, high - low) * len(two) + second[spread(low, high)])
     found = {
         (a, b)
         for a, b in zip(*(c.tolist() for c in np.divmod(pairs, max(len(two), 1))), strict=True)
@@ -395,7 +397,7 @@ def _endpoints(side: Sequence[Class]) -> tuple[Ints, Ints]:
     number = np.repeat(np.arange(len(side)), [len(c.hosts) for c in side])
     endpoint = together([c.hosts for c in side]).endpoint
     known = endpoint >= 0
-    keys = np.unique(endpoint[known] * len(side) + number[known])
+    keys = distinct(endpoint[known] * len(side) + number[known])
     found, of = np.divmod(keys, max(len(side), 1))
     return found, of
 
@@ -403,4 +405,8 @@ def _endpoints(side: Sequence[Class]) -> tuple[Ints, Ints]:
 def _all_distinct(side: Sequence[Class]) -> bool:
     """Whether no address stands there twice."""
     first = together([c.hosts for c in side]).first
-    return bool(first.fresh(first.order()).all())
+    for family in FAMILIES:
+        addresses = np.sort(first.take(first.family == family).starts(family))
+        if (addresses[1:] == addresses[:-1]).any():
+            return False
+    return True

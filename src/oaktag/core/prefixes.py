@@ -167,23 +167,24 @@ def parse_prefixes(texts: Sequence[str]) -> tuple[Prefixes, dict[int, str]]:
 def _dotted(texts: Sequence[str]) -> tuple[Words, Flags]:
     """The numbers of plain IPv4 addresses, and which texts are one: four numbers up to 255 without
     leading zeros, parted by dots. All texts are read at once, letter by letter."""
-    letters = np.array(texts, dtype=f"U{_LETTERS}").view(np.uint32).reshape(-1, _LETTERS)
-    count = len(letters)
-    total, part = np.zeros(count, dtype=np.uint64), np.zeros(count, dtype=np.int64)
-    digits, dots = np.zeros(count, dtype=np.int64), np.zeros(count, dtype=np.int64)
+    points = np.array(texts, dtype=f"U{_LETTERS}").view(np.uint32).reshape(-1, _LETTERS)
+    letters = np.ascontiguousarray(np.minimum(points, 0xFF).T.astype(np.uint8))
+    count = len(points)
+    total, part = np.zeros(count, dtype=np.uint64), np.zeros(count, dtype=np.uint16)
+    digits, dots = np.zeros(count, dtype=np.uint8), np.zeros(count, dtype=np.uint8)
     # What is cut off, or holds a NUL, is longer than the letters that are there.
-    good = (letters != 0).sum(axis=1) == np.fromiter(map(len, texts), dtype=np.int64, count=count)
-    for column in range(_LETTERS):
-        letter = letters[:, column].astype(np.int64)
+    good = (letters != 0).sum(axis=0) == np.fromiter(map(len, texts), dtype=np.int64, count=count)
+    for letter in letters:
         digit, dot = (letter >= 48) & (letter <= 57), letter == 46
         good &= digit | dot | (letter == 0)
         good &= ~digit | (digits == 0) | (part > 0)  # no zero leads another digit
-        part = np.where(digit, part * 10 + letter - 48, part)
+        # A part of more digits than fit is too large before it would be reduced.
+        part = np.where(digit & good, part * 10 + (letter - np.uint8(48)), part)
         digits += digit
         good &= ~dot | (digits > 0)
         good &= part <= 255
-        total = np.where(dot, total << np.uint64(8) | part.astype(np.uint64), total)
+        total = np.where(dot, total << np.uint64(8) | part, total)
         dots += dot
         part[dot], digits[dot] = 0, 0
     good &= (dots == 3) & (digits > 0)
-    return total << np.uint64(8) | part.astype(np.uint64), good
+    return total << np.uint64(8) | part, good

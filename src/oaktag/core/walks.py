@@ -124,47 +124,55 @@ class Walks:
         """All paths of a tree from one element at each root, toward a destination that no table
         knows; shape [entries]."""
         points, count = self.points, len(tree.node)
-        told = np.stack([self._everywhere(e, ed) for e in es.tolist()])
+        told = self._everywhere(es, ed)
+        size = len(points.every)
         # What paths come to, a row each: set of cuts, reason, amiss, where enforced and observed.
-        so = np.empty((5, count), dtype=np.int64)
-        so[:, : tree.levels[1]] = np.array([[0], [NO_POINT], [NONE], [NONE], [NONE]])
+        so = np.empty((count, 5), dtype=np.int64)
+        so[: tree.levels[1]] = (0, NO_POINT, NONE, NONE, NONE)
         for low, high in zip(tree.levels[:-1], tree.levels[1:], strict=True):
             mine = slice(int(low), int(high))
             node, parent = tree.node[mine], tree.parent[mine]
-            here = so[:, parent] if low else so[:, mine].copy()
-            framed = (tree.alive[mine] & (parent >= 0)).astype(np.int64)
+            above = so.take(parent, axis=0) if low else so[mine]
+            here = np.ascontiguousarray(above.T)
+            framed = tree.alive[mine] & (parent >= 0)
             for nth in range(points.most):
                 has = np.flatnonzero(points.count[node] > nth)
-                whole = len(has) == len(node)
-                at = slice(None) if whole else has
-                p = points.first[node[at]] + nth
-                seen = told[tree.root[mine][at], p, framed[at]]
+                at = slice(None) if len(has) == len(node) else has
+                p = points.first.take(node[at]) + nth
+                place = (tree.root[mine][at] * size + p) * 2 + framed[at]
+                seen = told.take(place, mode="clip")
                 here[:, at] = self._past(here[:, at], node[at], p, seen, int(tree.depth[low]))
-            so[:, mine] = here
-        return _done(so[0], so[3:], so[1], so[2])
+            so[mine] = here.T
+        return _done(so[:, 0], so[:, 3:].T, so[:, 1], so[:, 2])
 
-    def _everywhere(self, es: int, ed: int) -> Ints:
-        """What every point does with packets of an element toward somebody whom no table knows,
-        without and with a frame's tag, in one number (``_packed``); shape [points, 2]."""
+    def _everywhere(self, es: Ints, ed: int) -> Ints:
+        """What every point does with packets of some elements toward somebody whom no table knows,
+        without and with a frame's tag, in one number each (``_packed``); shape [elements × points
+        × 2]."""
         points, one = self.points, self.one
-        nobody = one.stranger if one.untagged[es] else one.nobody
-        plain = not (self.view.frames[0][es] or one.own[es] or one.unjudged[es])
-        if es == nobody or not plain or not len(points.every):
-            return self._packed(np.arange(len(points.every)), es, ed)
-        if (nobody, ed) not in self._base:
-            self._base[nobody, ed] = self._packed(np.arange(len(points.every)), nobody, ed)
-        # Nearly all points know nobody of the element, and do what they do with anybody.
-        found = self._base[nobody, ed].copy()
-        some = np.flatnonzero((one.seen[es, self.view.source_table] != 0) | points.choosy)
-        found[some] = self._packed(some, es, ed)
-        return found
+        size = len(points.every)
+        found = np.empty((len(es), size, 2), dtype=np.int64)
+        nobody = np.where(one.untagged[es], one.stranger, one.nobody)
+        plain = (self.view.frames[0][es] == 0) & ~one.own[es] & ~one.unjudged[es] & (es != nobody)
+        # Nearly all points know nobody of an element, and do what they do with anybody.
+        asked = (one.seen[es][:, self.view.source_table] != 0) | points.choosy | ~plain[:, None]
+        for who in np.unique(nobody[plain]).tolist():
+            key = who, ed
+            if key not in self._base:
+                every = np.arange(size)
+                self._base[key] = self._packed(every, np.full(size, who), ed)
+            found[plain & (nobody == who)] = self._base[key]
+        row, p = np.nonzero(asked)
+        found[row, p] = self._packed(p, es[row], ed)
+        return found.ravel()
 
-    def _packed(self, p: Ints, es: int, ed: int) -> Ints:
-        """The set of cuts × 64 + the place in ``WHY`` × 4 + whether it enforces × 2 + judges."""
+    def _packed(self, p: Ints, es: Ints, ed: int) -> Ints:
+        """The set of cuts × 64 + the place in ``WHY`` × 4 + whether it enforces × 2 + judges; of
+        points and elements, without and with a frame's tag; shape [n, 2]."""
         found = np.zeros((len(p), 2), dtype=np.int64)
-        ones, twos = np.full(len(p), es), np.full(len(p), ed)
+        twos = np.full(len(p), ed)
         for arrives in (0, 1) if len(p) else ():
-            seen = self.points.judged(self.view, p, 0, ones, twos, bool(arrives), crossing=True)
+            seen = self.points.judged(self.view, p, 0, es, twos, bool(arrives), crossing=True)
             found[:, arrives] = seen.cut * 64 + seen.why * 4 + seen.enforces * 2 + seen.judges
         return found
 
@@ -187,11 +195,11 @@ class Walks:
     def met(self, tree: Tree) -> tuple[NDArray[np.uint64], Flags]:
         """Which tables the points of each path go by, as bits; and whether some point there judges
         only toward some segments."""
-        bits = self._node_bits[tree.node]
+        bits = self._node_bits.take(tree.node, axis=0)
         some = self.partial[tree.node]
         for low, high in zip(tree.levels[1:-1], tree.levels[2:], strict=True):
             mine = slice(low, high)
-            bits[mine] |= bits[tree.parent[mine]]
+            bits[mine] |= bits.take(tree.parent[mine], axis=0)
             some[mine] |= some[tree.parent[mine]]
         return bits, some
 

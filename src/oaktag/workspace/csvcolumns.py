@@ -81,24 +81,32 @@ def _plainly(name: str, text: str, separator: str) -> CsvColumns | None:
     del text, rest
     if data == b"\n":
         return None
-    parts: list[list[tuple[NDArray[np.int64], list[str]]]] = [[] for _ in header]
+    parts: list[list[NDArray[np.object_]]] = [[] for _ in header]
+    bare = True
     for piece in _pieces(data):
-        if not _even(piece, separator, len(header)):
+        letters = np.frombuffer(piece, dtype=np.uint8)
+        if not _even(letters, separator, len(header)):
             return None
+        bare = bare and _bare(letters)
         table = pd.read_csv(
             io.BytesIO(piece), sep=separator, header=None, names=range(len(header)), dtype=object,
             na_filter=False, quoting=csv.QUOTE_NONE, engine="c", encoding="utf-8", index_col=False,
             skip_blank_lines=False, low_memory=False,
         )  # fmt: skip
         for number, of in enumerate(parts):
-            codes, texts = pd.factorize(table[number].to_numpy())
-            of.append((codes.astype(np.int64), [t.strip() for t in texts]))
+            of.append(table[number].to_numpy())
+    columns = []
+    while parts:
+        codes, texts = pd.factorize(np.concatenate(parts.pop(0)))
+        if not bare:
+            place_of, texts = pd.factorize(np.array([t.strip() for t in texts], dtype=object))
+            codes = place_of[codes]
+        columns.append(Cells(codes.astype(np.int64), texts.tolist()))
 
     def place(row: int, column: int) -> Location:
         line = next(piece for n, piece in enumerate(io.BytesIO(data)) if n == row).decode()
         return Location(name, row + 2, column_in(line, column, separator))
 
-    columns = [_joined(of) for of in parts]
     return CsvColumns(name, header, columns, np.arange(len(columns[0].codes)) + 2, place)
 
 
@@ -111,9 +119,8 @@ def _pieces(data: bytes) -> Iterator[bytes]:
         start = end
 
 
-def _even(piece: bytes, separator: str, width: int) -> bool:
+def _even(letters: NDArray[np.uint8], separator: str, width: int) -> bool:
     """Whether every line has just so many cells, and none is larger than a cell may be."""
-    letters = np.frombuffer(piece, dtype=np.uint8)
     marks = np.flatnonzero((letters == ord(separator)) | (letters == ord("\n")))
     if len(marks) % width:
         return False
@@ -123,12 +130,7 @@ def _even(piece: bytes, separator: str, width: int) -> bool:
     return int(np.diff(marks, prepend=-1).max()) <= LARGEST
 
 
-def _joined(parts: list[tuple[NDArray[np.int64], list[str]]]) -> Cells:
-    """One column of its pieces, each text once."""
-    import pandas as pd
-
-    every = np.array([t for _, texts in parts for t in texts], dtype=object)
-    place, texts = pd.factorize(every)
-    starts = np.cumsum([0, *(len(texts) for _, texts in parts)])
-    codes = [place[start + of] for (of, _), start in zip(parts, starts, strict=False)]
-    return Cells(np.concatenate(codes).astype(np.int64), texts.tolist())
+def _bare(letters: NDArray[np.uint8]) -> bool:
+    """Whether no cell can have space around it: all is visible ASCII, and the ends of lines."""
+    seen = (letters > ord(" ")) & (letters < 0x7F)
+    return bool((seen | (letters == ord("\n")) | (letters == ord("\r"))).all())

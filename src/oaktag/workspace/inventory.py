@@ -19,7 +19,6 @@ from oaktag.core.endpoints import (
     SourceTable,
     Value,
 )
-from oaktag.core.prefixes import parse_prefixes
 from oaktag.core.sessions import Session
 from oaktag.located import Location
 from oaktag.workspace.config_file import Config, Source
@@ -119,9 +118,11 @@ def _read_source(
     if source.id not in listing.columns:
         return None
     column = listing.columns[source.id]
-    held = [v if isinstance(v, str) else v[0] for v in column.values.held]
-    ids = [held[code] if code >= 0 else "" for code in column.codes.tolist()]
-    if len(held) < len(ids) or len(set(held)) < len(held):
+    ids, starts = column.values.elements
+    whole = len(ids) == len(column.values) == len(column.codes)
+    if not whole or (column.codes != np.arange(len(ids))).any():
+        firsts = [ids[n] for n in starts[:-1]]
+        ids = [firsts[code] if code >= 0 else "" for code in column.codes.tolist()]
         _check_ids(listing, source.id, ids, problems)
     table = SourceTable(source.kind, source.file, ids, listing.lines, {})
     for name, attribute in names.items():
@@ -183,9 +184,8 @@ def _check(listing: Listing, column: str, attribute: str, problems: Problems) ->
     said = listing.columns[column]
     wrong: dict[int, list[tuple[str, str]]] = {}
     if attribute == "address":
-        texts, starts = said.values.elements
-        for place, error in parse_prefixes(texts)[1].items():
-            code = int(np.searchsorted(starts, place, side="right")) - 1
+        for place, error in said.values.prefixes[1].items():
+            code = int(np.searchsorted(said.values.elements[1], place, side="right")) - 1
             wrong.setdefault(code, []).append((error, "e.g. 10.20.1.15 or 2001:db8:20:1::15"))
     elif attribute == "stability":
         for code, value in enumerate(said.values):
