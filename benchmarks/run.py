@@ -234,7 +234,7 @@ def bindings(scale: float, seed: int, family: int) -> list[Row]:
         ),
     ]  # fmt: skip
     if family == 4:
-        leaves = held._levels[2]
+        leaves = held._levels[1]
         places = np.random.default_rng(seed).integers(0, len(leaves), len(asked))
         read = seconds(lambda: leaves.take(places), 5)
         rows.append(

@@ -220,20 +220,23 @@ class Table:
         return np.where(held, self.rows[at], -1)
 
     def _find4(self, addresses: Words) -> NDArray[np.int32]:
-        first, inner, leaves = self._levels
+        blocks, leaves = self._levels
         result = np.empty(len(addresses), dtype=np.int32)
         for start in range(0, len(addresses), CHUNK):
             part = addresses[start : start + CHUNK].view(np.int64)
-            block = part >> 8
-            at = part & inner.take(block, mode="clip")
-            at += first.take(block, mode="clip")
+            word = blocks.take(part >> 8, mode="clip")
+            at = part & word
+            at &= 0xFF
+            word >>= 8
+            at += word
             leaves.take(at, out=result[start : start + CHUNK], mode="clip")
         return result
 
     @cached_property
-    def _levels(self) -> tuple[NDArray[np.int32], NDArray[np.uint8], NDArray[np.int32]]:
-        """For each block of 256 addresses where its bindings begin, and which bits of an address
-        count inside it (all eight, or none where the block is bound alike); and the bindings."""
+    def _levels(self) -> tuple[Ints, NDArray[np.int32]]:
+        """For each block of 256 addresses, in one word, where its bindings begin and (in the last
+        eight bits) which bits of an address count inside it: all eight, or none where the block is
+        bound alike; and the bindings."""
         owner = np.full(1 << 24, -1, dtype=np.int32)
         blocks = (self.first >> np.uint64(8)).astype(np.int64)
         cut = np.zeros(1 << 24, dtype=np.bool_)
@@ -260,7 +263,10 @@ class Table:
                 spans = places if many == 1 else (places[:, None] + np.arange(many)).ravel()
                 owners = self.owners[mine].astype(np.int32)
                 leaves[spans] = owners if many == 1 else np.repeat(owners, many)
-        return first, cut * np.uint8(255), leaves
+        words = first.astype(np.int64)
+        words <<= 8
+        words[numbered] |= 0xFF
+        return words, leaves
 
     def _find6(self, addresses: Keys) -> NDArray[np.int32]:
         high, low = halves(addresses)
