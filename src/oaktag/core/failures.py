@@ -83,8 +83,7 @@ def without(network: Network, lost: Lost) -> Network:
     elif lost.kind == "node":
         links = [k for k in links if lost.name not in (k.a, k.b)]
         feeds = [f for f in feeds if lost.name not in (f.sender, f.receiver)]
-    nodes, segments = list(network.nodes.values()), list(network.segments.values())
-    return Network(nodes, segments, links, feeds)
+    return network.less(links, feeds)
 
 
 def losses(
@@ -139,6 +138,7 @@ class _Failing:
     reach: Reach
     before: Ints | None
     cutting: tuple[Ints, NDArray[np.uint64]] | None
+    may_cut: tuple[Ints, Flags] | None
 
     def __init__(self, state: State, hosts: Sequence[Host]) -> None:
         self.hosts = hosts
@@ -156,12 +156,15 @@ class _Failing:
     def _begin(self, state: State, tables: Sequence[Lookup]) -> None:
         self.before = None
         self.cutting = None
+        self.may_cut = None
         self.state = State(
             state.matrix, state.network, state.paths, state.knowledge, state.judges, tables
         )
         held = self.state.classes(self.hosts)
         self.trees = PathTrees(state.network, state.paths)
         self.reach = Reach(self.state, held, held, self.trees)
+        side = self.reach.one
+        self.unit_node = np.array([int(side.node[of[0]]) for of in side.of_unit], dtype=np.int64)
 
     def _as_matrix(self, fares: _Fares) -> Ints:
         units = len(self.reach.one.held)
@@ -183,7 +186,6 @@ class _Failing:
         if not touched.any():
             return Loss(lost, 0, 0, 0, 0, None)
         moved = lost.kind in ("link", "node")
-        judges = {n: j for n, j in state.judges.items() if (lost.kind, n) != ("point", lost.name)}
         paths = Paths(network) if moved else state.paths
         trees = self.trees
         if moved and len(network.nodes) < MANY_NODES:
@@ -213,6 +215,8 @@ class _Failing:
         example = None
         for effect in ("leak", "break", "one-way", "cut off"):
             if effect in found.where and example is None:
+                gone_point = lost.name if lost.kind == "point" else None
+                judges = {n: j for n, j in state.judges.items() if n != gone_point}
                 less = State(state.matrix, network, paths, knowledge, judges)
                 example = failing._example(less, found.where[effect])
         counts = found.counts
@@ -289,12 +293,28 @@ class _Failing:
         the last bit is for whom points must be asked one by one."""
         side, points = self.reach.one, self.reach.points
         bits = np.zeros((len(side.hosts), side.bits.shape[1] * 64), dtype=np.bool_)
-        for start in range(0, side.count, 512):
-            some = np.arange(start, min(start + 512, side.count))
-            rows, p = np.nonzero(points.may_cut(view, 0, some))
-            bits[some[rows], view.target_table[p]] = True
+        if self.may_cut is None:
+            every = np.arange(len(points.every))
+            self.may_cut = view.target_table, self._asked(view, every)
+        before, cuts = self.may_cut
+        # Only points that go by another table may do otherwise.
+        other = np.flatnonzero(before != view.target_table)
+        if len(other):
+            cuts = cuts.copy()
+            cuts[:, other] = self._asked(view, other)
+        rows, p = np.nonzero(cuts)
+        bits[rows, view.target_table[p]] = True
         bits[side.own | side.unjudged, -1] = True
         return np.packbits(bits, axis=1, bitorder="little").view(np.uint64)
+
+    def _asked(self, view: View, p: Ints) -> Flags:
+        """Which points might drop something toward each element; shape [elements, points]."""
+        count, points = self.reach.one.count, self.reach.points
+        parts = [
+            points.may_cut(view, 0, np.arange(start, min(start + 512, count)), p)
+            for start in range(0, count, 512)
+        ]
+        return np.concatenate([np.empty((0, len(p)), dtype=np.bool_), *parts])
 
     # -- how pairs fare --------------------------------------------------------------------------
 
@@ -362,16 +382,25 @@ class _Failing:
         bits, partial = walks.met(forest)
         # What some path to an end meets.
         end = forest.root * nodes + forest.node
-        order = np.argsort(end, kind="stable")
-        begins = np.flatnonzero(np.concatenate([[True], end[order][1:] != end[order][:-1]]))
-        of_end = np.searchsorted(end[order][begins], end)
-        bits = np.bitwise_or.reduceat(bits[order], begins, axis=0)[of_end]
-        loose = np.logical_or.reduceat(partial[order], begins)[of_end]
+        # Numbers of 16 bits are sorted by counting.
+        order = np.argsort(
+            end.astype(np.uint16) if int(end.max()) < 1 << 16 else end, kind="stable"
+        )
+        ordered = end[order]
+        fresh = np.concatenate([[True], ordered[1:] != ordered[:-1]])
+        begins = np.flatnonzero(fresh)
+        of_end = np.empty(len(end), dtype=np.int64)
+        of_end[order] = np.cumsum(fresh) - 1
+        bits = np.bitwise_or.reduceat(bits.take(order, axis=0), begins, axis=0)
+        loose = np.logical_or.reduceat(partial[order], begins)
+        at_end = of_end[places]
         answered = walks.answered(forest)
-        told = [
-            loose[places] | (bits[places] & cutting[elements]).any(axis=1)
-            for elements in (near, far)
-        ]
+        told = []
+        for elements in (near, far):
+            asked = loose[at_end]
+            for met, cuts in zip(bits.T, cutting.T, strict=True):
+                asked = asked | ((met[at_end] & cuts[elements]) != 0)
+            told.append(asked)
         roots = places < forest.levels[1]
         for inward in (False, True):
             ones, twos = (far, near) if inward else (near, far)
@@ -463,8 +492,7 @@ class _Failing:
 
     def _with_cut_off(self, fares: _Fares, touched: Flags) -> _Fares:
         """The same, with pairs of units between touched nodes that no path joins any more."""
-        side = self.reach.one
-        node = self.at[[int(side.node[of[0]]) for of in side.of_unit]]
+        node = self.at[self.unit_node]
         wanted = touched[np.ix_(node, node)]
         if self.before is not None:
             wanted &= self.before != CUT_OFF

@@ -534,17 +534,17 @@ class Points:
             judges = judges & ~gone
         return Seen(why, cut, acts & judges, judges)
 
-    def may_cut(self, view: View, a: int, ed: int | Ints) -> Flags:
-        """Which points might drop something toward an element, whatever comes; shape [points], or
-        [n, points] for n elements."""
+    def may_cut(self, view: View, a: int, ed: Ints, p: Ints | slice = slice(None)) -> Flags:
+        """Which points (some of them) might drop something toward elements, whatever comes; shape
+        [elements, points]."""
         two = self.sides[1 - a]
-        elements = np.asarray(ed)[..., None]
-        target = two.seen[elements, view.target_table]
+        elements = ed[:, None]
+        target = two.seen[elements, view.target_table[p]]
         target = np.where((target == 0) & two.untagged[elements], TRUE, target)
         place = np.where(target == TRUE, two.group[elements], self._wrongs[target])
-        held = self.target_sets[self.target_row, place] | (self._held_by > 0)
-        deny = np.array([k.outside == "deny" for k in self._kinds] or [False])[self.kind]
-        cuts: Flags = self.acts & (held | deny)
+        held = self.target_sets[self.target_row[p], place] | (self._held_by[p] > 0)
+        deny = np.array([k.outside == "deny" for k in self._kinds] or [False])[self.kind[p]]
+        cuts: Flags = self.acts[p] & (held | deny)
         return cuts
 
 

@@ -7,6 +7,7 @@ segment an address is on (the longest prefix); which packets a point judges.
 from __future__ import annotations
 
 from collections.abc import Sequence
+from copy import copy
 from functools import cached_property
 from typing import Literal, NamedTuple
 
@@ -142,6 +143,12 @@ class Network:
         #: What can be added or widened anywhere, and at what price.
         self.prices: tuple[tuple[str, int], ...] = tuple((k, 1) for k in MENDING)
         self.points = {p.id: p for n in nodes for p in n.points}
+
+    def less(self, links: Sequence[Link], feeds: Sequence[Feed]) -> Network:
+        """The same nodes and segments with only some of the links and feeds."""
+        fewer = copy(self)
+        fewer.links, fewer.feeds = tuple(links), tuple(feeds)
+        return fewer
 
     @cached_property
     def _on_segments(self) -> tuple[Lookup, list[str]]:
