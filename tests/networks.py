@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import os
 import random
 from pathlib import Path
 from typing import Any
@@ -18,7 +19,8 @@ LINES = (
     ("di", "front", "web", "both"), ("front", "el", "shell", "both"), ("untagged", "cy", "web", "to"),
     ("fay", "itself", "all", "to"), ("el", "untagged", "web", "to"), ("cy", "di", "all", "both"),
 )  # fmt: skip
-SEEDS = range(16)
+#: Fewer where the tests run for one change of the code after the other (``tools/mutate.py``).
+SEEDS = range(4 if os.environ.get("OAKTAG_TESTS") == "quick" else 16)
 
 
 def stack() -> Stack:

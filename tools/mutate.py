@@ -31,7 +31,7 @@ PEOPLE = ("test_corners.py", "test_assignment.py", "test_sources.py", "test_reac
 #: Which tests should notice a change in a file, the quickest first.
 TESTS = {
     **dict.fromkeys(
-        ("judging", "reach", "walks", "effects", "population", "crowd", "survey", "pathtree", "paths",
+        ("judging", "reach", "batches", "walks", "effects", "population", "crowd", "survey", "pathtree", "paths",
          "placement", "failures", "answers", "tracing", "knowledge"), NETWORK,
     ),
     "observed": ("test_corners.py", "test_drift.py"),
@@ -43,7 +43,9 @@ TESTS = {
          "expectations", "amendment", "groups"), POLICY,
     ),
     **dict.fromkeys(("assignment", "endpoints", "sessions", "registry"), PEOPLE),
-    **dict.fromkeys(("bindings", "ranges", "addresses"), ("test_addresses.py", *PEOPLE)),
+    **dict.fromkeys(
+        ("bindings", "ranges", "addresses", "prefixes"), ("test_addresses.py", *PEOPLE)
+    ),
     "ends": ("test_commands.py",), "model": NETWORK,
 }  # fmt: skip
 COMPARED: dict[type[ast.cmpop], type[ast.cmpop]] = {
