@@ -14,7 +14,7 @@ holds in every network without that wrong row.
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import Literal, NamedTuple
 
@@ -65,7 +65,7 @@ class Mended:
     tried: int
 
 
-def possible(network: Network, learned: dict[str, Sequence[Binding]]) -> list[Change]:
+def possible(network: Network, learned: Mapping[str, Sequence[Binding]]) -> list[Change]:
     """All changes that the files name, all feeds that could bring something, and all that points
     could judge besides."""
     found: list[Change] = []

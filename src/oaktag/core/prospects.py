@@ -111,6 +111,7 @@ class Prospect:
         mine = all_.matrix.atoms.of_family(a.family)
         self.mine = mine
         self.should = forms[int(of[a.group, b.group])] & mine
+        self.opposite = forms[int(of[b.group, a.group])]
         self._came: dict[tuple[object, ...], bool] = {}
         self._seen: dict[tuple[object, ...], set[int]] = {}
         self._related: dict[str, frozenset[int]] = {}
@@ -155,14 +156,17 @@ class Prospect:
             )
         out = self._points(self.path, (self.a, self.b), on, maybe)
         if kind == "leak":
-            # What every point opens, whatever it sees; what passes as an answer only is no leak.
-            passes = self.mine & ~self.should
+            # What every point lets pass, whatever it sees. What some lets pass as an answer only is
+            # no leak where it answers what the opposite cell allows.
+            passes = opens = self.mine & ~self.should
             for masks, _, _ in out:
-                for _, opening in masks:
-                    passes &= opening
+                for mask, opening in masks:
+                    passes &= mask
+                    opens &= opening
                 if not passes:
                     return False
-            return True
+            only = passes & ~opens
+            return bool(passes & ~(only and self.all.matrix.atoms.exchanged(self.opposite)) | opens)
         return any(sure and all(self.should & ~m for m, _ in masks) for masks, sure, _ in out)
 
     def _lost(self, on: Changes, maybe: Changes) -> bool:

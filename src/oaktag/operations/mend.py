@@ -5,7 +5,6 @@ from __future__ import annotations
 from collections.abc import Callable, Sequence
 from time import monotonic
 
-from oaktag.core.bindings import Binding
 from oaktag.core.judging import Judge
 from oaktag.core.knowledge import Knowledge
 from oaktag.core.mending import Change, Row, changed, mend, possible
@@ -31,10 +30,8 @@ def mending(
     progress: Callable[[str], None] | None = None,
 ) -> Document:
     """The cheapest changes, proved or with a bound; written into ``network.yaml`` as asked."""
-    learned: dict[str, Sequence[Binding]] = dict(
-        learned_bindings(
-            model.groups, model.assignment, model.prefix_pins, model.network, model.places
-        )
+    learned = learned_bindings(
+        model.groups, model.assignment, model.prefix_pins, model.network, model.places
     )
     every = tuple(range(len(model.groups)))
 
