@@ -214,10 +214,9 @@ class Endpoints:
         firsts: list[Ints] = []  # of each source its rows that nobody had before
         known: dict[str, int] = {}
         for source in sources:
-            if not self.ids:
+            if source is sources[0]:
                 self.ids = list(source.ids)
-                if len(sources) > 1:
-                    known = self.index
+                known = self.index if len(sources) > 1 else {}
                 rows_of.append(np.arange(len(self.ids)))
                 firsts.append(np.arange(len(self.ids)))
                 continue
