@@ -24,18 +24,31 @@ from typing import NamedTuple
 
 ROOT = Path(__file__).resolve().parent.parent
 CORE = ROOT / "src/oaktag/core"
-NETWORK = ("test_corners.py", "test_reach.py", "test_network_findings.py", "test_large_reach.py")
+NETWORK = (
+    "test_corners.py",
+    "test_crowd.py",
+    "test_reach.py",
+    "test_network_findings.py",
+    "test_large_reach.py",
+)
 LISTS = ("test_corners.py", "test_access_lists.py", "test_lists_and_points.py")
 POLICY = ("test_corners.py", "test_matrix.py", "test_forms.py", "test_review.py", "test_daily.py")
-PEOPLE = ("test_corners.py", "test_assignment.py", "test_sources.py", "test_reach.py")
+PEOPLE = (
+    "test_columns.py",
+    "test_corners.py",
+    "test_assignment.py",
+    "test_sources.py",
+    "test_reach.py",
+)
 #: Which tests should notice a change in a file, the quickest first.
 TESTS = {
     **dict.fromkeys(
         ("judging", "reach", "batches", "walks", "effects", "population", "crowd", "survey", "pathtree", "paths",
-         "placement", "failures", "answers", "tracing", "knowledge"), NETWORK,
+         "placement", "failures", "answers", "tracing", "knowledge"), ("test_columns.py", *NETWORK),
     ),
     "observed": ("test_corners.py", "test_drift.py"),
-    "mending": ("test_mending.py",), "prospects": ("test_mending.py",),
+    "mending": ("test_prospects.py", "test_mending.py"), "prospects": ("test_prospects.py", "test_mending.py"),
+    "crowd": ("test_crowd.py", *NETWORK),
     "network": ("test_corners.py", "test_reach.py", "test_large_reach.py", "test_access_lists.py"),
     "proof": LISTS, "compiler": LISTS, "accesslist": LISTS,
     **dict.fromkeys(
@@ -44,7 +57,7 @@ TESTS = {
     ),
     **dict.fromkeys(("assignment", "endpoints", "sessions", "registry"), PEOPLE),
     **dict.fromkeys(
-        ("bindings", "ranges", "addresses", "prefixes"), ("test_addresses.py", *PEOPLE)
+        ("bindings", "ranges", "addresses", "prefixes"), ("test_columns.py", "test_addresses.py", *PEOPLE)
     ),
     "ends": ("test_commands.py",), "model": NETWORK,
 }  # fmt: skip
