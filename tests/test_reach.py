@@ -410,7 +410,7 @@ def test_paths_of_many_nodes_are_those_of_few(monkeypatch: pytest.MonkeyPatch) -
         monkeypatch.setattr(paths, "MANY_NODES", 0)
         many = paths.Paths(network)
         for a in nodes:
-            assert many.used(a.name) == few.used(a.name)
+            assert many.reached(a.name) == few.reached(a.name)
             for b in nodes:
                 assert many.count(a.name, b.name) == few.count(a.name, b.name)
                 found = list(many.between(a.name, b.name))

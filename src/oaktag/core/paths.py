@@ -55,7 +55,7 @@ class Paths:
         self._costs: dict[str, Costs] = {}
         self._counts: dict[tuple[str, str], int] = {}
         self._ways: dict[tuple[str, str], tuple[Path, ...]] = {}
-        self._used: dict[str, tuple[set[str], set[int]]] = {}
+        self._reached: dict[str, set[str]] = {}
 
     @cached_property
     def _joined(self) -> dict[str, list[tuple[str, Link]]]:
@@ -134,17 +134,12 @@ class Paths:
         here = costs[number[node]]
         return [(o, k) for o, k in self._joined[node] if here + k.cost == costs[number[o]]]
 
-    def used(self, source: str) -> tuple[set[str], set[int]]:
-        """All nodes on least-cost paths from a node, and the links (by identity)."""
-        if source not in self._used:
-            costs, number = self.costs(source), self.number
-            nodes = {name for name, n in number.items() if costs[n] < inf}
-            links = {
-                id(k) for k in self._links
-                if k.a in nodes and abs(costs[number[k.a]] - costs[number[k.b]]) == k.cost
-            }  # fmt: skip
-            self._used[source] = nodes, links
-        return self._used[source]
+    def reached(self, source: str) -> set[str]:
+        """All nodes to which there is a path from a node, itself included."""
+        if source not in self._reached:
+            costs = self.costs(source)
+            self._reached[source] = {n for n, at in self.number.items() if costs[at] < inf}
+        return self._reached[source]
 
     def crossed(self, node: str, sources: Sequence[str], targets: Sequence[str]) -> list[bool]:
         """For each target whether a least-cost path to it from another node of the sources holds a

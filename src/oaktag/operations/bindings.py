@@ -64,7 +64,7 @@ def missing(model: Model, node: str) -> Document:
     rows: list[Document] = []
     for host in model.hosts:
         mine = host.node == node and here.marks
-        crossing = bool(here.points) and node in model.paths.used(host.node)[0]
+        crossing = bool(here.points) and node in model.paths.reached(host.node)
         true = model.groups.tag(host.group)
         if not (mine or crossing) or not true:
             continue
