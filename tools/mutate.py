@@ -32,7 +32,7 @@ NETWORK = (
     "test_large_reach.py",
 )
 LISTS = ("test_corners.py", "test_access_lists.py", "test_lists_and_points.py")
-POLICY = ("test_corners.py", "test_matrix.py", "test_forms.py", "test_review.py", "test_daily.py")
+POLICY = ("test_packets.py", "test_corners.py", "test_matrix.py", "test_forms.py", "test_review.py", "test_daily.py")
 PEOPLE = (
     "test_columns.py",
     "test_corners.py",
