@@ -32,7 +32,14 @@ NETWORK = (
     "test_large_reach.py",
 )
 LISTS = ("test_corners.py", "test_access_lists.py", "test_lists_and_points.py")
-POLICY = ("test_packets.py", "test_corners.py", "test_matrix.py", "test_forms.py", "test_review.py", "test_daily.py")
+POLICY = (
+    "test_packets.py",
+    "test_corners.py",
+    "test_matrix.py",
+    "test_forms.py",
+    "test_review.py",
+    "test_daily.py",
+)
 PEOPLE = (
     "test_columns.py",
     "test_corners.py",
@@ -105,6 +112,12 @@ def changes(file: Path) -> Iterator[Change]:
         for node in ast.walk(tree)
         if isinstance(node, (ast.Assign, ast.If)) and "TYPE_CHECKING" in ast.dump(node)[:60]
         for inner in ast.walk(node)
+    }
+    # How strictly lists are paired is for the case that the code is wrong.
+    idle |= {
+        id(node.value)
+        for node in ast.walk(tree)
+        if isinstance(node, ast.keyword) and node.arg == "strict"
     }
     for node in ast.walk(tree):
         other = None if id(node) in idle else changed(node)
