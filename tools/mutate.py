@@ -31,7 +31,12 @@ NETWORK = (
     "test_network_findings.py",
     "test_large_reach.py",
 )
-LISTS = ("test_corners.py", "test_access_lists.py", "test_lists_and_points.py")
+LISTS = (
+    "test_lists_plainly.py",
+    "test_corners.py",
+    "test_access_lists.py",
+    "test_lists_and_points.py",
+)
 POLICY = (
     "test_packets.py",
     "test_corners.py",
