@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection
+from collections.abc import Callable, Collection
 from dataclasses import dataclass, field
 from difflib import get_close_matches
 from pathlib import Path
+from typing import NamedTuple
 
 import numpy as np
 
@@ -92,23 +93,33 @@ def read_inventory(
     )
 
 
-def _list(root: Path, source: Source, problems: Problems) -> Listing | None:
-    suffix = Path(source.file).suffix.lower()
-    if suffix == ".jsonl":
-        return list_json(root, source.file, problems, source.encoding)
-    if suffix == ".ldif":
-        return list_ldif(root, source.file, source.id, problems, source.encoding)
-    return list_csv(root, source.file, problems, source.separator, source.encoding)
+class Form(NamedTuple):
+    """A form of inventory file: how it is listed, and whether it tells names apart by case."""
+
+    read: Callable[[Path, Source, Problems], Listing | None]
+    cased: bool = True
+
+
+#: Forms by the end of the file's name; what ends otherwise is CSV.
+CSV = Form(lambda root, s, problems: list_csv(root, s.file, problems, s.separator, s.encoding))
+FORMS = {
+    ".csv": CSV,
+    ".jsonl": Form(lambda root, s, problems: list_json(root, s.file, problems, s.encoding)),
+    ".ldif": Form(
+        lambda root, s, problems: list_ldif(root, s.file, s.id, problems, s.encoding), cased=False
+    ),
+}
 
 
 def _read_source(
     root: Path, source: Source, config: Config, problems: Problems
 ) -> SourceTable | None:
-    listing = _list(root, source, problems)
+    form = FORMS.get(Path(source.file).suffix.lower(), CSV)
+    listing = form.read(root, source, problems)
     if listing is None:
         return None
-    if source.file.lower().endswith(".ldif"):
-        # LDIF tells attribute names apart without case; the configuration may write them with it.
+    if not form.cased:
+        # The configuration may write names of attributes in any case.
         lowered = {k.lower(): v for k, v in source.columns.items()}
         source = Source(
             source.file, source.kind, source.id.lower(), source.address and source.address.lower(),
