@@ -239,8 +239,9 @@ def _split_raw(row: str) -> list[str]:
 
 def _csv(value: str) -> str:
     held = io.StringIO()
-    csv.writer(held, lineterminator="").writerow([value, ""])
-    return held.getvalue()[:-1]
+    # With a line end of its own, the writer puts quotes about a value that holds one.
+    csv.writer(held, lineterminator="\r\n").writerow([value, ""])
+    return held.getvalue()[: -len(",\r\n")]
 
 
 def with_permission(text: str, name: str, action: str, services: list[str]) -> str:

@@ -1,0 +1,313 @@
+"""Edits of files in any style: just what was asked is changed, every other byte stays, and what is
+done can be undone to the same bytes."""
+
+from __future__ import annotations
+
+import csv
+import io
+import random
+from typing import Any
+
+import pytest
+import yaml
+from hypothesis import given
+from hypothesis import strategies as st
+
+from oaktag.core.endpoints import Values
+from oaktag.errors import UsageError
+from oaktag.workspace.edits import (
+    quoted,
+    with_cells,
+    with_feed,
+    with_line,
+    with_permission,
+    with_pin,
+    with_setting,
+    without_line,
+    without_pin,
+)
+
+WORDS = (
+    "a",
+    "b-2",
+    "n0",
+    "10.0.0.0/8",
+    "x y",
+    "true",
+    "0012",
+    "11:22:33",
+    "it's",
+    'say "so"',
+    "ä",
+    "#1",
+    "",
+)
+
+
+class Emitter:
+    """Writes lists of mappings as YAML in a random style, with comments that must stay."""
+
+    def __init__(self, seed: int) -> None:
+        self.rng = random.Random(seed)
+        self.comments = 0
+
+    def comment(self, share: float = 0.3) -> str:
+        if self.rng.random() >= share:
+            return ""
+        self.comments += 1
+        return f"  # note {self.comments}, with a: colon"
+
+    def flow(self, item: dict[str, Any]) -> str:
+        parts = []
+        for key, value in item.items():
+            held = self.flow(value) if isinstance(value, dict) else self.word(value)
+            parts.append(f"{key}: {held}")
+        return "{" + ", ".join(parts) + "}"
+
+    def word(self, value: Any) -> str:
+        if isinstance(value, list):
+            return (
+                "["
+                + ", ".join(self.flow(v) if isinstance(v, dict) else self.word(v) for v in value)
+                + "]"
+            )
+        if isinstance(value, bool):
+            return "true" if value else "false"
+        return quoted(value) if isinstance(value, str) else str(value)
+
+    def items(self, items: list[dict[str, Any]], indent: int) -> list[str]:
+        lines = []
+        for item in items:
+            if self.rng.random() < 0.5:
+                lines.append(" " * indent + f"- {self.flow(item)}{self.comment()}")
+            else:
+                lead = " " * indent + "- "
+                for key, value in item.items():
+                    if isinstance(value, dict):
+                        held = self.flow(value)
+                    else:
+                        held = self.word(value)
+                    lines.append(f"{lead}{key}: {held}{self.comment()}")
+                    lead = " " * (indent + 2)
+            if self.rng.random() < 0.2:
+                lines.append("")
+        return lines
+
+    def document(self, lists: dict[str, list[dict[str, Any]]]) -> str:
+        lines = ["# the top" + self.comment()]
+        for key, items in lists.items():
+            how = self.rng.random()
+            if not items:
+                lines.append(f"{key}: []{self.comment()}")
+            elif how < 0.25:
+                lines.append(f"{key}: [{', '.join(self.flow(i) for i in items)}]{self.comment()}")
+            else:
+                lines.append(f"{key}:{self.comment()}")
+                lines += self.items(items, self.rng.choice((0, 2, 4)))
+        text = "\n".join(lines)
+        return text + ("\n" if self.rng.random() < 0.8 else "")
+
+
+def plain(node: yaml.Node | None) -> Any:
+    """What a document says, each scalar as it is written: so the workspace reads it."""
+    if isinstance(node, yaml.MappingNode):
+        return {k.value: plain(v) for k, v in node.value}
+    if isinstance(node, yaml.SequenceNode):
+        return [plain(v) for v in node.value]
+    return "" if node is None else node.value
+
+
+def load(text: str) -> Any:
+    return plain(yaml.compose(text, Loader=yaml.SafeLoader))
+
+
+def said(held: Any) -> Any:
+    """The same of what is meant."""
+    if isinstance(held, dict):
+        return {k: said(v) for k, v in held.items()}
+    if isinstance(held, list):
+        return [said(v) for v in held]
+    return str(held).lower() if isinstance(held, bool) else str(held)
+
+
+def notes(text: str) -> list[str]:
+    return [line[line.index("# note") :] for line in text.split("\n") if "# note" in line]
+
+
+pins = st.lists(
+    st.fixed_dictionaries({"endpoint": st.sampled_from(WORDS[:-1]), "group": st.sampled_from(("g", "h"))},
+                          optional={"note": st.sampled_from(WORDS)}),
+    max_size=4,
+)  # fmt: skip
+
+
+@given(seed=st.integers(0, 1 << 20), held=pins, more=pins.filter(len), first=st.booleans())
+def test_a_pin_more_and_a_pin_less(
+    seed: int, held: list[dict[str, str]], more: list[dict[str, str]], first: bool
+) -> None:
+    """A pin goes behind the others; taken out again, the same bytes (where a list was there)."""
+    emitter = Emitter(seed)
+    rules = [{"give": "g", "when": {"site": "x"}}, {"give": "h", "when": {"site": "y"}}]
+    lists: dict[str, list[dict[str, Any]]] = {"pins": held, "rules": rules}
+    text = emitter.document(lists if first else dict(reversed(lists.items())))
+    after = with_pin(text, more[0])
+    assert load(after) == said({"rules": rules, "pins": [*held, more[0]]})
+    assert notes(after) == notes(text)
+    marks: Any = yaml.compose(after, Loader=yaml.SafeLoader)
+    items = next(v for k, v in marks.value if k.value == "pins").value
+    line = items[-1].start_mark.line + 1
+    alike = [i for i in items if i.start_mark.line + 1 <= line <= i.end_mark.line + 1]
+    if held and len(alike) == 1:
+        gone = without_pin(after, line, None)
+        assert gone == text or gone == text + "\n"
+    for number, item in enumerate(items):
+        at = item.start_mark.line + 1
+        if sum(i.start_mark.line + 1 <= at <= i.end_mark.line + 1 for i in items) == 1:
+            left = without_pin(after, at, None)
+            every = [*held, more[0]]
+            assert load(left)["pins"] == said(every[:number] + every[number + 1 :])
+            assert load(left)["rules"] == said(rules)
+    with pytest.raises(UsageError, match="no pin stands in line"):
+        without_pin(after, after.count("\n") + 5, None)
+
+
+nodes = st.lists(
+    st.fixed_dictionaries(
+        {"node": st.sampled_from(("n0", "n1", "n2", "n3"))},
+        optional={
+            "carries": st.booleans(), "site": st.sampled_from(("x", "y z")),
+            "point": st.fixed_dictionaries({"mode": st.sampled_from(("enforce", "off"))}, optional={"inside": st.booleans()}),
+        },
+    ),
+    min_size=1, max_size=4, unique_by=lambda n: n["node"],
+)  # fmt: skip
+
+
+@given(seed=st.integers(0, 1 << 20), held=nodes, data=st.data())
+def test_a_setting_changes_its_key_alone(
+    seed: int, held: list[dict[str, Any]], data: st.DataObject
+) -> None:
+    """Of a node, of its point, of a link by its place; set back to what it was, the same bytes."""
+    links = [{"between": ["n0", "n1"], "name": f"k{n}"} for n in range(3)]
+    text = Emitter(seed).document({"nodes": held, "links": links})
+    node = data.draw(st.sampled_from(held))
+    after = with_setting(text, "node", node["node"], "carries", "true")
+    expected = [{**n, "carries": True} if n is node else n for n in held]
+    assert load(after) == said({"nodes": expected, "links": links})
+    assert notes(after) == notes(text)
+    if "carries" in node:
+        word = "true" if node["carries"] else "false"
+        assert with_setting(after, "node", node["node"], "carries", word) == text
+    if "point" in node:
+        inner = with_setting(text, "node", node["node"], "point.inside", "true")
+        expected = [
+            {**n, "point": {**n["point"], "inside": True}} if n is node else n for n in held
+        ]
+        assert load(inner) == said({"nodes": expected, "links": links})
+        assert notes(inner) == notes(text)
+    place = data.draw(st.integers(0, 2))
+    joined = with_setting(text, "link", place, "carries", "true")
+    assert load(joined) == said(
+        {
+            "nodes": held,
+            "links": [{**k, "carries": True} if n == place else k for n, k in enumerate(links)],
+        }
+    )
+    fed = with_feed(text, "registry", node["node"])
+    assert load(fed) == said(
+        {
+            "nodes": held,
+            "links": links,
+            "feeds": [{"from": "registry", "to": node["node"]}],
+        }
+    )
+    twice = with_feed(fed, "n0", "n1")
+    assert [f["to"] for f in load(twice)["feeds"]] == [node["node"], "n1"]
+    with pytest.raises(UsageError, match="there is no node 'nobody'"):
+        with_setting(text, "node", "nobody", "carries", "true")
+
+
+@given(text=st.text(st.characters(exclude_categories=["Cs", "Cc", "Zl", "Zp"]), max_size=12))
+def test_a_quoted_word_reads_as_itself(text: str) -> None:
+    again: Any = yaml.compose(f"{{x: {quoted(text)}}}", Loader=yaml.SafeLoader)
+    assert again.value[0][1].value == text
+
+
+cells = st.sampled_from(("", "a", " b ", "x,y", 'q"r', "two\nlines", "ä", "*"))
+rows = st.lists(st.tuples(cells, cells, cells), min_size=1, max_size=5)
+
+
+def written(held: list[tuple[str, ...]], newline: str, last: bool) -> str:
+    out = io.StringIO()
+    writer = csv.writer(out, lineterminator=newline)
+    writer.writerow(["source", "destination", "note"])
+    writer.writerows(held)
+    text = out.getvalue()
+    return text if last else text.removesuffix(newline)
+
+
+def read(text: str) -> list[list[str]]:
+    return list(csv.reader(io.StringIO(text, newline="")))[1:]
+
+
+@given(held=rows, more=st.tuples(cells, cells, cells), newline=st.sampled_from(("\n", "\r\n")),
+       last=st.booleans(), data=st.data())  # fmt: skip
+def test_lines_of_a_matrix_come_go_and_change(
+    held: list[tuple[str, ...]],
+    more: tuple[str, ...],
+    newline: str,
+    last: bool,
+    data: st.DataObject,
+) -> None:
+    text = written(held, newline, last)
+    names = ("source", "destination", "note")
+    fields = dict(zip(names, more, strict=True))
+    starts, line = [], 2
+    for row in held:
+        starts.append(line)
+        line += 1 + sum(cell.count("\n") for cell in row)
+    after = with_line(text, fields)
+    assert read(after) == [*map(list, held), list(more)]
+    assert after.startswith(text)
+    gone = without_line(after, line)
+    assert gone == text or gone == text + newline
+    at = data.draw(st.integers(0, len(held) - 1))
+    between = with_line(text, fields, starts[at])
+    assert read(between) == [*map(list, held[:at]), list(more), *map(list, held[at:])]
+    assert without_line(between, starts[at]) == text
+    name = data.draw(st.sampled_from(names))
+    changed = with_cells(text, starts[at], {name: fields[name]})
+    expected = [list(r) for r in held]
+    expected[at][names.index(name)] = fields[name]
+    assert read(changed) == expected
+    back = with_cells(changed, starts[at], {name: held[at][names.index(name)]})
+    assert back == text
+    left = without_line(text, starts[at])
+    assert read(left) == [list(r) for n, r in enumerate(held) if n != at]
+    with pytest.raises(UsageError, match="no column 'owner'"):
+        with_cells(text, 2, {"owner": "me"})
+
+
+@given(seed=st.integers(0, 1 << 20), count=st.integers(0, 3), flow=st.booleans())
+def test_a_permission_goes_behind_the_others(seed: int, count: int, flow: bool) -> None:
+    emitter = Emitter(seed)
+    held = {f"p{n}": [{"allow": ["443/tcp"]}] for n in range(count)}
+    lines = [
+        f"  {name}:{emitter.comment()}\n    - allow: [443/tcp]{emitter.comment()}\n"
+        for name in held
+    ]
+    text = "# first\npermissions:\n" + "".join(lines) if held else "# nothing yet\n"
+    if held and flow:
+        text = "permissions: {" + ", ".join(f"{n}: [{{allow: [443/tcp]}}]" for n in held) + "}\n"
+    after = with_permission(text, "more", "deny", ["ssh", "22/udp"])
+    assert load(after)["permissions"] == {**held, "more": [{"deny": ["ssh", "22/udp"]}]}
+    assert notes(after) == notes(text)
+    one = with_permission(text, "more", "allow", ["ssh"])
+    assert load(one)["permissions"]["more"] == [{"allow": "ssh"}]
+
+
+def test_values_of_one_element_are_texts_alone() -> None:
+    held = Values([("a",), "b", ("c", "d")])
+    assert list(held) == [("a",), ("b",), ("c", "d")] and list(held[1:]) == [("b",), ("c", "d")]
+    flat, starts = held.elements
+    assert (flat, starts.tolist()) == (["a", "b", "c", "d"], [0, 1, 2, 4])
