@@ -622,3 +622,29 @@ def test_packets_of_a_row_in_both_families_are_united(tmp_path: Path, oaktag: Ru
     assert rows["a", "b"]["packets_text"] == "leak any but 443/tcp"
     assert rows["b", "a"]["packets_text"] == "leak any"
     assert {p["family"] for p in rows["a", "b"]["packets"]} == {4, 6}
+
+
+@pytest.mark.parametrize("modes", [("observe", "observe"), ("observe", "enforce"), ("enforce", "observe"),
+                                   ("off", "observe"), ("enforce", "enforce")])  # fmt: skip
+def test_where_a_row_to_nobody_known_is_observed_or_enforced_first(
+    modes: tuple[str, str], tmp_path: Path, oaktag: Run
+) -> None:
+    """Of two points on the way to somebody in no group: the first that enforces, else the first that
+    observes."""
+    points = [{"mode": mode} for mode in modes]
+    network = net(
+        {"node": "near", "point": points[0]}, {"node": "next", "point": points[1]}, {"node": "far"},
+        links=[("near", "next"), ("next", "far")],
+        feeds=[("registry", "near"), ("registry", "next")], where="near near far",
+    )  # fmt: skip
+    table = "name,ip,role\na-1,10.1.0.1,a\nstray,10.3.0.1,nobody\n"
+    build(tmp_path, "a,untagged,web,,,,,\n", network=network, servers_csv=table)
+    rows = rows_of(oaktag("-C", tmp_path, "reach", "--json").json)
+    row = rows["a", "untagged"]
+    wanted = "enforce" if "enforce" in modes else "observe"
+    at = ("near", "next")[modes.index(wanted)]
+    assert (row["result"], row["at"]) == (wanted + "d" if wanted[-1] == "e" else wanted + "ed", at)
+    assert row["effect"] == ("exact" if wanted == "enforce" else "leak")
+    back = rows["untagged", "a"]
+    at = ("next", "near")[modes[::-1].index(wanted)]
+    assert (back["result"], back["at"]) == (row["result"], at)
