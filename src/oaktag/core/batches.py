@@ -30,8 +30,9 @@ if TYPE_CHECKING:
 
 Ints = NDArray[np.int64]
 Flags = NDArray[np.bool_]
-#: So many units are walked together, at most 256.
-TOGETHER = 32
+#: So many units are walked together, at most 256; at first few, and never more paths than this.
+TOGETHER, FEW = 32, 4
+MOST_ENTRIES = 1 << 19
 
 
 @dataclass(slots=True)
@@ -121,17 +122,22 @@ class Batches:
         nodes = {self.trees.number[self.one.blocks[block][0]] for block, _ in every}
         self.trees.prepare(np.array(sorted(nodes), dtype=np.int64))
         alike: list[tuple[int, int]] = []
-        for block, unit in every:
-            alone = len(self.one.of_unit[unit]) == 1
-            if alike and (not alone or len(alike) == TOGETHER):
-                yield from self._together(alike)
-                alike = []
-            if alone:
-                alike.append((block, unit))
-            else:
-                yield from self._together([(block, unit)])
-        if alike:
-            yield from self._together(alike)
+        size = FEW
+        for n, (block, unit) in enumerate(every, 1):
+            alike.append((block, unit))
+            onward = n < len(every) and len(alike) < size
+            if onward and self._is_alone(unit) and self._is_alone(every[n][1]):
+                continue
+            for batch in self._together(alike):
+                yield batch
+            # A network of many equal paths has trees of very many entries.
+            size = MOST_ENTRIES * len(alike) // max(len(batch.tree.node), 1)
+            size = max(min(size, TOGETHER), 1)
+            alike = []
+
+    def _is_alone(self, unit: int) -> bool:
+        """Whether a unit has one element."""
+        return len(self.one.of_unit[unit]) == 1
 
     def _together(self, some: Sequence[tuple[int, int]]) -> Iterator[Batch]:
         """The rows of some units (each after its block) of one element each, or of one unit."""
