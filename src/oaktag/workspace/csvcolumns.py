@@ -103,8 +103,13 @@ def _plainly(name: str, text: str, separator: str) -> CsvColumns | None:
             codes = place_of[codes]
         columns.append(Cells(codes.astype(np.int64), texts.tolist()))
 
+    ends: list[NDArray[np.int64]] = []  # of lines, once somebody asks
+
     def place(row: int, column: int) -> Location:
-        line = next(piece for n, piece in enumerate(io.BytesIO(data)) if n == row).decode()
+        if not ends:
+            ends.append(np.flatnonzero(np.frombuffer(data, dtype=np.uint8) == ord("\n")))
+        start = int(ends[0][row - 1]) + 1 if row else 0
+        line = data[start : int(ends[0][row])].decode()
         return Location(name, row + 2, column_in(line, column, separator))
 
     return CsvColumns(name, header, columns, np.arange(len(columns[0].codes)) + 2, place)
