@@ -410,8 +410,8 @@ class Reach(Batches):
         breaks: dict[int, int] = {}
         unanswered: dict[Region, None] = {}
         for (member, *_), outcome in zip(members, outcomes, strict=True):
-            leaks[member.family] = leaks.get(member.family, 0) | outcome.leaks
-            breaks[member.family] = breaks.get(member.family, 0) | outcome.breaks
+            leaks = either(leaks, {member.family: outcome.leaks})  # IPv4 first, whoever comes first
+            breaks = either(breaks, {member.family: outcome.breaks})
             unanswered.update(dict.fromkeys(outcome.unanswered))
         return Flow(
             source, destination, path, result, at, reasons, leaks, breaks,
