@@ -478,7 +478,7 @@ def reaching(scale: float, seed: int) -> list[Row]:
     start = time.perf_counter()
     failing = len(list(losses(state, hosts)))
     return [
-        ("reach, all rows", held, rows, ours, one * rows, 1, "≤ 60 s"),
+        ("reach, all rows", held, rows, ours, one * rows, 1, "≤ 30 s"),
         (f"all single failures, scale {scale / 10:g}", "one reach", failing,
          time.perf_counter() - start, single, 3, "≥ 0.05×"),
     ]  # fmt: skip
