@@ -195,6 +195,7 @@ def test_members_and_bindings_are_two_counts(seed: int, tmp_path: Path) -> None:
             assert not being.stable
             assert withheld[being.name].startswith("its address is leased and no session is known")
         told = workspace.explain(being.name)
-        assert told["endpoint"]["group"] == (being.group or "untagged")
+        who = told["endpoint"]
+        assert who["group"] == (being.group or "untagged")
         places = [ipaddress.ip_network(p["address"]) for p in told["places"]]
-        assert places == [ipaddress.ip_network(a) for a in told["endpoint"]["addresses"]]
+        assert places == [ipaddress.ip_network(a) for a in who["addresses"]]

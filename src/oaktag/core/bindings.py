@@ -10,12 +10,13 @@ from __future__ import annotations
 from bisect import bisect_left
 from collections.abc import Callable, Iterable, Sequence
 from functools import cached_property
-from typing import Any, NamedTuple, overload
+from typing import Any, NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
 
 from oaktag.core.addresses import Prefix, Range, key_number, keys
+from oaktag.core.columns import Columns
 from oaktag.core.prefixes import Prefixes
 from oaktag.core.ranges import Table, flatten
 from oaktag.core.sessions import UNKNOWN
@@ -47,7 +48,7 @@ class Binding(NamedTuple):
 Part = Callable[[int], Binding]
 
 
-class Bindings(Sequence[Binding]):
+class Bindings(Columns[Binding]):
     """Many bindings as columns; one of them is made when it is asked for.
 
     Attributes:
@@ -106,13 +107,8 @@ class Bindings(Sequence[Binding]):
     def __len__(self) -> int:
         return len(self.tags)
 
-    @overload
-    def __getitem__(self, at: int) -> Binding: ...
-    @overload
-    def __getitem__(self, at: slice) -> Bindings: ...
-    def __getitem__(self, at: int | slice) -> Binding | Bindings:
-        if isinstance(at, slice):
-            return self.take(np.arange(len(self))[at])
+    def one(self, at: int) -> Binding:
+        """One of them, made."""
         part: Part = self._parts[self._part[at]]
         return part(int(self._row[at]))
 

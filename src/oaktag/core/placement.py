@@ -15,7 +15,6 @@ from bisect import bisect_right
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, replace
 from itertools import pairwise
-from typing import overload
 
 import numpy as np
 from numpy.typing import NDArray
@@ -23,6 +22,7 @@ from numpy.typing import NDArray
 from oaktag.core.addresses import UNJUDGED, WIDTH, Keys, Prefix, Span, key_number
 from oaktag.core.assignment import Assignment
 from oaktag.core.bindings import FAMILIES, Lookup
+from oaktag.core.columns import Columns
 from oaktag.core.groups import Groups
 from oaktag.core.network import Network
 from oaktag.core.prefixes import Prefixes
@@ -51,7 +51,7 @@ class Host:
     end: int | None = None
 
 
-class Hosts(Sequence[Host]):
+class Hosts(Columns[Host]):
     """Hosts as columns; one of them is made when it is asked for.
 
     Attributes:
@@ -108,13 +108,8 @@ class Hosts(Sequence[Host]):
     def __len__(self) -> int:
         return len(self.endpoint)
 
-    @overload
-    def __getitem__(self, at: int) -> Host: ...
-    @overload
-    def __getitem__(self, at: slice) -> Hosts: ...
-    def __getitem__(self, at: int | slice) -> Host | Hosts:
-        if isinstance(at, slice):
-            return self.take(np.arange(len(self))[at])
+    def one(self, at: int) -> Host:
+        """One of them, made."""
         segment = int(self.segment[at])
         first = self.first[at]
         return Host(
@@ -151,7 +146,7 @@ class Hosts(Sequence[Host]):
         )
 
 
-class Some(Sequence[Host]):
+class Some(Columns[Host]):
     """Some of many hosts, by their places there."""
 
     def __init__(self, base: Hosts, rows: Ints) -> None:
@@ -160,14 +155,13 @@ class Some(Sequence[Host]):
     def __len__(self) -> int:
         return len(self.rows)
 
-    @overload
-    def __getitem__(self, at: int) -> Host: ...
-    @overload
-    def __getitem__(self, at: slice) -> Some: ...
-    def __getitem__(self, at: int | slice) -> Host | Some:
-        if isinstance(at, slice):
-            return Some(self.base, self.rows[at])
-        return self.base[int(self.rows[at])]
+    def one(self, at: int) -> Host:
+        """One of them, made."""
+        return self.base.one(int(self.rows[at]))
+
+    def take(self, rows: Ints | Flags) -> Some:
+        """Those of some rows."""
+        return Some(self.base, self.rows[rows])
 
 
 def together(parts: Sequence[Sequence[Host]]) -> Hosts:

@@ -3,12 +3,12 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Sequence
-from typing import overload
 
 import numpy as np
 from numpy.typing import NDArray
 
 from oaktag.core.addresses import WIDTH, Keys, Prefix, joined, keys, parse_prefix
+from oaktag.core.columns import Columns
 
 Ints = NDArray[np.int64]
 Words = NDArray[np.uint64]
@@ -19,7 +19,7 @@ _CHUNK = 1 << 18
 _LETTERS = 16
 
 
-class Prefixes(Sequence[Prefix]):
+class Prefixes(Columns[Prefix]):
     """Prefixes, each of either family.
 
     Attributes:
@@ -59,13 +59,8 @@ class Prefixes(Sequence[Prefix]):
     def __len__(self) -> int:
         return len(self.family)
 
-    @overload
-    def __getitem__(self, at: int) -> Prefix: ...
-    @overload
-    def __getitem__(self, at: slice) -> Prefixes: ...
-    def __getitem__(self, at: int | slice) -> Prefix | Prefixes:
-        if isinstance(at, slice):
-            return self.take(np.arange(len(self))[at])
+    def one(self, at: int) -> Prefix:
+        """One of them, made."""
         start = int(self.high[at]) << 64 | int(self.low[at])
         return Prefix(int(self.family[at]), start, int(self.length[at]))
 

@@ -9,12 +9,13 @@ inventory address, older than any real one and ended by it.
 from __future__ import annotations
 
 from collections.abc import Sequence
-from typing import Literal, NamedTuple, overload
+from typing import Literal, NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
 
 from oaktag.core.addresses import Prefix
+from oaktag.core.columns import Columns
 from oaktag.core.endpoints import Endpoints
 from oaktag.core.prefixes import Prefixes
 from oaktag.located import Location
@@ -48,7 +49,7 @@ class Place(NamedTuple):
     location: Location
 
 
-class Places(Sequence[Place]):
+class Places(Columns[Place]):
     """Places as columns.
 
     Attributes:
@@ -76,13 +77,8 @@ class Places(Sequence[Place]):
     def __len__(self) -> int:
         return len(self.endpoint)
 
-    @overload
-    def __getitem__(self, at: int) -> Place: ...
-    @overload
-    def __getitem__(self, at: slice) -> Places: ...
-    def __getitem__(self, at: int | slice) -> Place | Places:
-        if isinstance(at, slice):
-            return self.take(np.arange(len(self))[at])
+    def one(self, at: int) -> Place:
+        """One of them, made."""
         row, session = int(self.endpoint[at]), int(self.session[at])
         where = self._endpoints.location(row) if session < 0 else self._sessions[session].location
         since = None if session < 0 else int(self.since[at])
