@@ -11,12 +11,13 @@ from __future__ import annotations
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, field
 from functools import cached_property
-from typing import NamedTuple, cast, overload
+from typing import NamedTuple, cast
 
 import numpy as np
 from numpy.typing import NDArray
 
 from oaktag.core.addresses import Prefix
+from oaktag.core.columns import Columns
 from oaktag.core.prefixes import Prefixes, parse_prefixes
 from oaktag.core.ranges import spread
 from oaktag.located import Location
@@ -31,7 +32,7 @@ Codes = NDArray[np.int32]
 Flags = NDArray[np.bool_]
 
 
-class Values(Sequence[Value]):
+class Values(Columns[Value]):
     """Distinct values, each a tuple of its elements.
 
     One of a single element is kept as that element alone, as are most: a million tuples of one
@@ -44,15 +45,14 @@ class Values(Sequence[Value]):
     def __len__(self) -> int:
         return len(self.held)
 
-    @overload
-    def __getitem__(self, at: int) -> Value: ...
-    @overload
-    def __getitem__(self, at: slice) -> Values: ...
-    def __getitem__(self, at: int | slice) -> Value | Values:
-        if isinstance(at, slice):
-            return Values(self.held[at])
-        one = self.held[at]
-        return one if isinstance(one, tuple) else (one,)
+    def one(self, at: int) -> Value:
+        """One of them, as a tuple."""
+        held = self.held[at]
+        return held if isinstance(held, tuple) else (held,)
+
+    def take(self, rows: Ints) -> Values:
+        """Those of some rows."""
+        return Values(self.held[n] for n in rows.tolist())
 
     @cached_property
     def elements(self) -> tuple[list[str], Ints]:
