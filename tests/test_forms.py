@@ -15,13 +15,14 @@ from hypothesis import strategies as st
 import oaktag as package
 from conftest import Ran
 from oaktag.core.groups import Group, Groups, GroupSet, Numbering, Selector, find_cycle
-from oaktag.core.packets import ICMP_OF, PORTED, Atoms, Box, Packet, Region
+from oaktag.core.packets import ICMP_OF, PORTED, Atoms, Box, Packet
 from oaktag.core.service_names import NAMED
 from oaktag.core.services import parse_service, set_text
 from oaktag.errors import UsageError
 from oaktag.testing.strategies import SERVICES
 from oaktag.workspace.textfile import Problems, write_text
 from oaktag.workspace.yamlfile import YamlFile
+from test_packets import within
 
 Run = Callable[..., Ran]
 PLAIN = [s for s in SERVICES if s not in ("own", "any")]
@@ -76,19 +77,12 @@ def test_atoms_tell_apart_just_what_boxes_do(data: st.DataObject, chosen: list[s
     )
     packet = Packet(family, protocol, data.draw(ends), data.draw(ends))
     assert bool(mask >> atoms.atom(packet) & 1) == any(b.holds(packet) for b in kept)
-    inside = [r for r in atoms.regions(mask) if _in_region(r, packet)]
+    inside = [r for r in atoms.regions(mask) if within(r, packet)]
     assert len(inside) == (1 if mask >> atoms.atom(packet) & 1 else 0)
     if mask:
         shown = atoms.packet(mask)
         assert mask >> atoms.atom(shown) & 1
     assert packet.exchanged().exchanged() == packet
-
-
-def _in_region(region: Region, packet: Packet) -> bool:
-    return packet.family in region.families and all(
-        any(low <= number <= high for low, high in ranges)
-        for number, ranges in zip(packet[1:], region[1:], strict=True)
-    )
 
 
 @pytest.mark.parametrize(
