@@ -14,7 +14,7 @@ demo: $(BIN)/oaktag ## set up, and do the main job on the sample
 	$(BIN)/oaktag demo
 
 test: lint ## set up, and pass the tests
-	$(BIN)/python -m pytest
+	$(BIN)/python -m pytest -n auto
 
 lint: $(BIN)/oaktag ## the linter, the type checker and the import rules
 	$(BIN)/ruff format --check src tests tools examples docs benchmarks
