@@ -57,9 +57,25 @@ fail_on = click.option(
 )  # fmt: skip
 
 
+#: Rows of JSON that are written at once.
+PIECE = 4096
+
+
 def emit(document: dict[str, Any]) -> None:
-    """Print a document as JSON."""
-    click.echo(json.dumps(document, indent=1, ensure_ascii=False))
+    """Print a document as JSON: a field a line, and of fields that are lists a row a line."""
+    encode = json.JSONEncoder(ensure_ascii=False).encode
+    before = "{"
+    for name, value in document.items():
+        click.echo(f"{before}\n {encode(name)}: ", nl=False)
+        before = ","
+        if not isinstance(value, list) or not value:
+            click.echo(encode(value), nl=False)
+            continue
+        for start in range(0, len(value), PIECE):
+            rows = ",\n  ".join(map(encode, value[start : start + PIECE]))
+            click.echo(("[\n  " if not start else ",\n  ") + rows, nl=False)
+        click.echo("\n ]", nl=False)
+    click.echo("\n}")
 
 
 def emit_errors(error: OakTagError) -> None:

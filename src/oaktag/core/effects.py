@@ -31,6 +31,8 @@ Effect = Literal["exact", "leak", "break", "one-way"]
 EFFECTS: tuple[Effect, ...] = ("exact", "one-way", "break", "leak")
 #: So many whole matrices of cells are kept; from so many questions on, one is made.
 MOST_KEPT, ASKED_OFTEN = 256, 12
+#: Outcomes of two groups that are kept, for they are asked for again on other paths.
+MOST_OUTCOMES = 100_000
 
 
 class Outcome(NamedTuple):
@@ -114,6 +116,7 @@ class Effects:
         self._sets: list[frozenset[int]] = [frozenset()]
         self._number: dict[frozenset[int], int] = {frozenset(): 0}
         self._joined = np.full((16, 16), -1, dtype=np.int64)
+        self._outcomes: dict[tuple[int, int, int, int, int], Outcome] = {}
         self._settled: dict[tuple[object, ...], Outcome] = {}
         self._mixes: dict[Mix, int] = {}
         self.mixes: list[Mix] = []
@@ -170,9 +173,16 @@ class Effects:
 
     def outcome(self, member: Member, source: int, destination: int) -> Outcome:
         """What becomes of the packets between two groups."""
-        g, h = np.array([[source]]), np.array([[destination]])
-        columns = self._columns(member, g, h)
-        return self._settle(member, tuple(int(c.ravel()[0]) for c in columns))
+        key = member.family, member.out, member.back, source, destination
+        known = self._outcomes.get(key)
+        if known is None:
+            g, h = np.array([[source]]), np.array([[destination]])
+            columns = self._columns(member, g, h)
+            known = self._settle(member, tuple(int(c.ravel()[0]) for c in columns))
+            if len(self._outcomes) >= MOST_OUTCOMES:
+                self._outcomes.clear()
+            self._outcomes[key] = known
+        return known
 
     def cells(self, mix: int, sources: Ints, destinations: Ints) -> tuple[Bytes, Bytes]:
         """The effect between groups, and which member of the mix it is blamed on.
