@@ -1,78 +1,39 @@
 """Change the core's own code in one place at a time, and see whether a test fails.
 
-    python tools/mutate.py [--count 100] [--seed 1] [--only reach.py] [--jobs 2] [--out FILE]
+    python tools/mutate.py [--count 100] [--seed 1] [--only reach.py] [--jobs 2] [--map FILE] [--out FILE]
 
 A change is one of: a comparison turned round or loosened, ``and`` for ``or``, a condition negated, a
-number one more, a ``+`` for a ``-``, ``|`` for ``&``, ``min`` for ``max``, True for False. Each is made
-in a copy of the repository, where the tests that should notice run until the first fails. What
-survives is printed with its line: a test is missing there, or the change makes no difference.
+number one more, a ``+`` for a ``-``, ``|`` for ``&``, ``min`` for ``max``, True for False. First all
+tests run once to learn which of them run which line (kept in the map, if one is named). Then each
+change is made in a copy of the repository, where the tests that run its line do so, the quickest
+first, until one fails. What survives is printed with its line: a test is missing there, or the
+change makes no difference.
 """
 
 from __future__ import annotations
 
 import argparse
 import ast
+import json
+import os
 import random
 import shutil
 import subprocess
 import sys
 import tempfile
-from collections.abc import Iterator
+from collections import Counter
+from collections.abc import Iterator, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 from typing import NamedTuple
+from xml.etree import ElementTree
 
 ROOT = Path(__file__).resolve().parent.parent
 CORE = ROOT / "src/oaktag/core"
-NETWORK = (
-    "test_corners.py",
-    "test_crowd.py",
-    "test_reach.py",
-    "test_network_findings.py",
-    "test_large_reach.py",
-)
-LISTS = (
-    "test_lists_plainly.py",
-    "test_corners.py",
-    "test_access_lists.py",
-    "test_lists_and_points.py",
-)
-POLICY = (
-    "test_packets.py",
-    "test_corners.py",
-    "test_matrix.py",
-    "test_forms.py",
-    "test_review.py",
-    "test_daily.py",
-)
-PEOPLE = (
-    "test_columns.py",
-    "test_corners.py",
-    "test_assignment.py",
-    "test_sources.py",
-    "test_reach.py",
-)
-#: Which tests should notice a change in a file, the quickest first.
-TESTS = {
-    **dict.fromkeys(
-        ("judging", "reach", "batches", "walks", "effects", "population", "crowd", "survey", "pathtree", "paths",
-         "placement", "failures", "answers", "tracing", "knowledge"), ("test_columns.py", *NETWORK),
-    ),
-    "observed": ("test_corners.py", "test_drift.py"),
-    "mending": ("test_prospects.py", "test_mending.py"), "prospects": ("test_prospects.py", "test_mending.py"),
-    "crowd": ("test_crowd.py", *NETWORK),
-    "network": ("test_corners.py", "test_reach.py", "test_large_reach.py", "test_access_lists.py"),
-    "proof": LISTS, "compiler": LISTS, "accesslist": LISTS,
-    **dict.fromkeys(
-        ("matrix", "permissions", "packets", "services", "lines", "review", "comparison",
-         "expectations", "amendment", "groups"), POLICY,
-    ),
-    **dict.fromkeys(("assignment", "endpoints", "sessions", "registry"), PEOPLE),
-    **dict.fromkeys(
-        ("bindings", "ranges", "addresses", "prefixes"), ("test_columns.py", "test_addresses.py", *PEOPLE)
-    ),
-    "ends": ("test_commands.py",), "model": NETWORK,
-}  # fmt: skip
+#: Tests that start other processes, of which nothing is learnt, and those of the real kernel.
+APART = ("test_architecture.py", "test_examples.py", "test_lab.py", "test_readme.py")
+#: File of the core, line, tests.
+Map = dict[str, dict[str, list[str]]]
 COMPARED: dict[type[ast.cmpop], type[ast.cmpop]] = {
     ast.Lt: ast.LtE, ast.LtE: ast.Lt, ast.Gt: ast.GtE, ast.GtE: ast.Gt, ast.Eq: ast.NotEq,
     ast.NotEq: ast.Eq, ast.In: ast.NotIn, ast.NotIn: ast.In, ast.Is: ast.IsNot, ast.IsNot: ast.Is,
@@ -164,7 +125,51 @@ def changed(node: ast.AST) -> ast.expr | None:
     return None
 
 
-def dies(change: Change) -> bool | None:
+def learn() -> Map:
+    """Which tests run which line of the core; each file's and line's tests, the quickest first."""
+    from coverage import CoverageData
+
+    with tempfile.TemporaryDirectory() as place:
+        config, data, times = (Path(place) / n for n in ("coverage.ini", "data", "times.xml"))
+        config.write_text(
+            f"[run]\ndynamic_context = test_function\ndata_file = {data}\nsource = {CORE}\n"
+        )
+        run = [sys.executable, "-m", "coverage", "run", f"--rcfile={config}", "-m", "pytest", "-q"]
+        apart = [f"--ignore=tests/{name}" for name in APART]
+        subprocess.run(
+            [*run, "-p", "no:cacheprovider", f"--junitxml={times}", *apart], cwd=ROOT, check=True,
+            env={**os.environ, "OAKTAG_TESTS": "quick", "PYTHONPATH": str(ROOT / "src")},
+        )  # fmt: skip
+        seconds: Counter[str] = Counter()
+        for case in ElementTree.parse(times).iter("testcase"):
+            test = case.attrib["name"].partition("[")[0]
+            seconds[f"{case.attrib['classname']}::{test}"] += float(case.attrib["time"])  # type: ignore[assignment]
+        held = CoverageData(str(data))
+        held.read()
+        found: Map = {}
+        for file in held.measured_files():
+            lines: dict[str, set[str]] = {"": set()}
+            for line, contexts in held.contexts_by_lineno(file).items():
+                tests = {f"tests.{'::'.join(c.rsplit('.', 1))}" for c in contexts if c}
+                lines[str(line)] = tests & seconds.keys()
+                lines[""] |= lines[str(line)]
+            found[Path(file).name] = {
+                line: [
+                    t.replace(".", "/").replace("::", ".py::")
+                    for t in sorted(tests, key=lambda t: (seconds[t], t))
+                ]
+                for line, tests in lines.items()
+            }
+        return found
+
+
+def noticing(change: Change, known: Map) -> list[str]:
+    """The tests that run a change's line; where none does, those that run its file."""
+    lines = known.get(change.file.name, {})
+    return lines.get(str(change.line)) or lines.get("", [])
+
+
+def dies(change: Change, tests: Sequence[str]) -> bool | None:
     """Whether a test fails; None where none ended in time (it runs for ever: that is noticed)."""
     with tempfile.TemporaryDirectory() as place:
         copy = Path(place) / "copy"
@@ -173,11 +178,10 @@ def dies(change: Change) -> bool | None:
             ignore=shutil.ignore_patterns(".git", ".venv", "*_cache", "screenshots", ".hypothesis"),
         )  # fmt: skip
         (copy / change.file.relative_to(ROOT)).write_text(change.text, encoding="utf-8")
-        tests = [f"tests/{name}" for name in TESTS[change.file.stem]]
         try:
             done = subprocess.run(
                 [sys.executable, "-m", "pytest", "-x", "-q", "-p", "no:cacheprovider", *tests],
-                cwd=copy, capture_output=True, timeout=600, check=False,
+                cwd=copy, capture_output=True, timeout=900, check=False,
                 env={"PYTHONPATH": str(copy / "src"), "PATH": "/usr/bin:/bin:/usr/sbin:/sbin",
                      "OAKTAG_TESTS": "quick"},
             )  # fmt: skip
@@ -192,16 +196,23 @@ def main() -> None:
     parser.add_argument("--seed", type=int, default=1)
     parser.add_argument("--only", action="append", help="A file of the core.")
     parser.add_argument("--jobs", type=int, default=2)
+    parser.add_argument("--map", type=Path, help="Where it is kept which tests run which line.")
     parser.add_argument("--out", type=Path)
     options = parser.parse_args()
-    files = [f for f in sorted(CORE.glob("*.py")) if f.stem in TESTS]
-    files = [f for f in files if not options.only or f.name in options.only]
+    if options.map is not None and options.map.exists():
+        known: Map = json.loads(options.map.read_text())
+    else:
+        known = learn()
+        if options.map is not None:
+            options.map.write_text(json.dumps(known))
+    files = [f for f in sorted(CORE.glob("*.py")) if not options.only or f.name in options.only]
     every = [change for file in files for change in changes(file)]
     some = random.Random(options.seed).sample(every, min(options.count, len(every)))
     left: list[str] = []
     died = 0
     with ThreadPoolExecutor(options.jobs) as pool:
-        for change, dead in zip(some, pool.map(dies, some), strict=True):
+        tests = [noticing(change, known) for change in some]
+        for change, dead in zip(some, pool.map(dies, some, tests), strict=True):
             died += dead is not False
             where = f"{change.file.name}:{change.line}"
             said = f"{where}: {change.before}  ->  {change.after}"
