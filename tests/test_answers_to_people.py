@@ -18,6 +18,7 @@ import oaktag
 from networks import GROUPS, SEEDS, random_net, write_net
 from oaktag.core.packets import Packet, span_of
 from oaktag.core.services import parse_service
+from oaktag.operations import reach as many_rows
 from oaktag.operations.members import withheld as withheld_of
 
 CAUSES = ("no-point", "direction", "inside", "source-unknown", "destination-unknown", "no-cell",
@@ -87,7 +88,10 @@ def bears(one: dict[str, Any], row: dict[str, Any], members: dict[str, list[str]
 
 
 @pytest.mark.parametrize("seed", SEEDS[:8])
-def test_rows_are_borne_when_all_that_is_wrong_with_them_is(seed: int, tmp_path: Path) -> None:
+def test_rows_are_borne_when_all_that_is_wrong_with_them_is(
+    seed: int, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """Said of each row; and of very many rows, which are counted, the same in numbers."""
     rng = random.Random(seed)
     net = random_net(seed)
     write_net(net, tmp_path)
@@ -116,6 +120,15 @@ def test_rows_are_borne_when_all_that_is_wrong_with_them_is(seed: int, tmp_path:
         if borne:
             counts[wrong] = counts.get(wrong, 0) + 1
     assert said["summary"]["accepted"] == counts
+    for limit in ("FEW_PAIRS", "MOST_ROWS"):
+        monkeypatch.setattr(many_rows, limit, 0)
+    counted = oaktag.Workspace.load(tmp_path, today=date(2026, 6, 1)).reach()["summary"]
+    rows = said["summary"]
+    for what in ("accepted", "effects", "results"):
+        assert counted[what] == {k: n for k, n in rows[what].items() if n}, what
+    for what in ("cut_off", "causes"):
+        assert sum(c["flows"] for c in counted[what]) == sum(c["flows"] for c in rows[what])
+    assert {c["effect"] for c in counted["causes"]} == {c["effect"] for c in rows["causes"]}
 
 
 # -- where bindings stop -------------------------------------------------------------------------

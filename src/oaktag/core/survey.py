@@ -1,7 +1,8 @@
 """Reach in numbers: how many rows fare how, and why, without making every row.
 
 Rows of one mix (``effects``) are counted by sums over the groups of their units; of each cause one
-row is made, as an example.
+row is made, as an example. Only rows that the workspace may bear (semantics, section 6: accepted)
+are made one by one, and counted apart where it does.
 """
 
 from __future__ import annotations
@@ -9,7 +10,7 @@ from __future__ import annotations
 from collections import Counter
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
-from typing import Any
+from typing import Any, Protocol
 
 import numpy as np
 from numpy.typing import NDArray
@@ -22,11 +23,23 @@ from oaktag.core.reach import RESULTS, Flow, Reach, Reason, State
 from oaktag.core.walks import NO_POINT, NONE, REASONS
 
 Ints = NDArray[np.int64]
+Flags = NDArray[np.bool_]
 #: Of each cause so many segments are named.
 MOST_NAMED = 20
 #: Up to so many groups that are somewhere, cells are taken of all of them at once.
 FEW_GROUPS = 500
 Key = tuple[str, tuple[Reason, ...]]
+
+
+class Bearing(Protocol):
+    """What the workspace bears."""
+
+    def cells(self, effect: str, sources: Ints, destinations: Ints) -> Flags:
+        """Between which groups a row of an effect, or one that is cut off, might be borne; shape
+        [sources, destinations]."""
+
+    def of(self, flow: Flow) -> bool:
+        """Whether all that is wrong with a row is borne."""
 
 
 @dataclass(slots=True)
@@ -56,10 +69,11 @@ class Cause:
 @dataclass(slots=True)
 class Survey:
     """Rows by effect and by result; what is not exact by effect and the last reason on the path;
-    and what is cut off."""
+    and what is cut off. Borne rows are only counted, by what is wrong with them."""
 
     effects: Counter[str] = field(default_factory=Counter)
     results: Counter[str] = field(default_factory=Counter)
+    accepted: Counter[str] = field(default_factory=Counter)
     causes: dict[Key, Cause] = field(default_factory=dict)
     cut_off: Cause | None = None
 
@@ -69,6 +83,16 @@ class Survey:
         self.results[flow.result] += rows
         if flow.effect != "exact":
             self.blame((flow.effect, flow.causes[-1:]), flow, rows)
+        if flow.cut_off:
+            self.off(flow, rows)
+
+    def off(self, flow: Flow, rows: int) -> Cause:
+        """Count rows that are cut off."""
+        if self.cut_off is None:
+            self.cut_off = Cause(0, flow)
+        self.cut_off.rows += rows
+        self.cut_off.between(flow.source[0], flow.destination[0])
+        return self.cut_off
 
     def blame(self, key: Key, flow: Flow, rows: int) -> Cause:
         """Count rows of a cause."""
@@ -83,6 +107,7 @@ def survey(
     sources: Sequence[Class],
     destinations: Sequence[Class],
     progress: Callable[[str], None] | None = None,
+    bearing: Bearing | None = None,
 ) -> Survey:
     """All rows between the classes, counted.
 
@@ -91,13 +116,15 @@ def survey(
         sources, destinations: classes of hosts, by ``state.classes``; one object where both ends
             are the same hosts.
         progress: told how far it is.
+        bearing: what the workspace bears.
     """
-    return _Counting(Reach(state, sources, destinations)).run(progress)
+    return _Counting(Reach(state, sources, destinations), bearing).run(progress)
 
 
 class _Counting:
-    def __init__(self, reach: Reach) -> None:
+    def __init__(self, reach: Reach, bearing: Bearing | None) -> None:
         self.reach = reach
+        self.bearing = bearing
         self.found = Survey()
         nodes = len(reach.trees.names)
         #: Of each effect and reason so many rows; a cause that is named as often as it may be.
@@ -113,7 +140,7 @@ class _Counting:
             if progress is not None and batch.block % 10 == 0:
                 progress(f"{batch.block} of {blocks} segments")
             for flow in self.reach.grouped(batch):
-                self.found.add(flow)
+                self._add(flow)
             self._count(batch)
         for (effect, code), cause in self._causes.items():
             key = EFFECTS[effect], self._reasons(code)
@@ -157,18 +184,48 @@ class _Counting:
                 self._effects(batch, mix, rows, groups, alone)
 
     def _cut_off(self, batch: Batch, off: Any, size: Ints) -> None:
-        found, reach = self.found, self.reach
-        found.results["unconnected"] += int(size[off].sum())
-        first = int(np.flatnonzero(off)[0])
-        flow = next(iter(reach.rows(batch, [first])), None)
+        reach = self.reach
+        rows, groups = np.flatnonzero(off), reach.one.groups[batch.source]
+        if self.bearing is not None:
+            asked = self.bearing.cells("cut-off", groups, self._placed)
+            if asked.any():
+                size = size.copy()
+                size[rows] -= self._one_by_one(batch, rows, groups, self._placed, asked)
+        rows = rows[size[rows] > 0]
+        flow = next(iter(reach.rows(batch, rows[:1].tolist())), None)
         if flow is None:
             return
-        if found.cut_off is None:
-            found.cut_off = Cause(0, flow)
-        found.cut_off.rows += int(size[off].sum())
-        for unit in batch.unit[off][:MOST_NAMED].tolist():
+        total = int(size[rows].sum())
+        self.found.results["unconnected"] += total
+        cause = self.found.off(flow, total)
+        for unit in batch.unit[rows][:MOST_NAMED].tolist():
             block = reach.two.blocks[int(reach.two.block[unit])]
-            found.cut_off.between(flow.source[0], block[1] or block[0])
+            cause.between(flow.source[0], block[1] or block[0])
+
+    def _add(self, flow: Flow) -> None:
+        """Count a row that was made, by itself."""
+        if self.bearing is not None and self.bearing.of(flow):
+            self.found.accepted["cut-off" if flow.cut_off else flow.effect] += 1
+        else:
+            self.found.add(flow)
+
+    def _one_by_one(
+        self, batch: Batch, rows: Ints, groups: Ints, every: Ints, asked: Flags
+    ) -> Ints:
+        """Make the rows between some groups that are asked for, and count each by itself, no more
+        as exact; returns how many there are of each place in the batch."""
+        reach, counts = self.reach, np.zeros(len(rows), dtype=np.int64)
+        for n, row in enumerate(rows.tolist()):
+            unit = int(batch.unit[row])
+            held = reach.two.groups[unit]
+            mine = np.argwhere(asked[:, np.searchsorted(every, held)])
+            pairs = [(int(groups[i]), int(held[j])) for i, j in mine.tolist()]
+            pairs = [p for p in pairs if not reach.alone(batch.source, unit, *p)]
+            counts[n] = len(pairs)
+            for flow in reach.chosen(batch, row, pairs) if pairs else ():
+                self._add(flow)
+        self.found.effects["exact"] -= int(counts.sum())
+        return counts
 
     def _effects(
         self, batch: Batch, mix: int, rows: Ints, groups: Ints, alone: dict[int, Ints]
@@ -192,6 +249,8 @@ class _Counting:
             wrong = codes == effect
             for member in np.unique(blamed[wrong]).tolist():
                 cells = wrong & (blamed == member)
+                if self.bearing is not None:
+                    cells = cells & ~self._borne(batch, effect, rows, groups, every, cells)
                 sums = np.zeros(len(self.reach.state.tags), dtype=np.int64)
                 sums[every] = cells.sum(axis=0)
                 counts = two.summed(sums)[units]
@@ -206,6 +265,18 @@ class _Counting:
                 self.found.effects["exact"] -= total
                 bad = np.flatnonzero(counts)
                 self._blame(batch, effect, member, rows[bad], counts[bad])
+
+    def _borne(
+        self, batch: Batch, effect: int, rows: Ints, groups: Ints, every: Ints, cells: Flags
+    ) -> Flags:
+        """The cells of which some row may be borne; all their rows are counted here."""
+        assert self.bearing is not None
+        asked = cells & self.bearing.cells(EFFECTS[effect], groups, every)
+        if asked.any():
+            made = self._one_by_one(batch, rows, groups, every, asked)
+            for result, name in enumerate(RESULTS):
+                self.found.results[name] -= int(made[batch.result[rows] == result].sum())
+        return asked
 
     def _blame(self, batch: Batch, effect: int, member: int, rows: Ints, counts: Ints) -> None:
         """Count rows by cause; causes that have few segments named yet learn of these."""

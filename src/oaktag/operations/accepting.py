@@ -9,10 +9,16 @@ from __future__ import annotations
 
 from fnmatch import fnmatchcase
 
+import numpy as np
+from numpy.typing import NDArray
+
 from oaktag.core.packets import Atoms, boxes_of
 from oaktag.core.reach import Flow
 from oaktag.operations.model import Model
 from oaktag.workspace.expectations_file import Borne
+
+Ints = NDArray[np.int64]
+Flags = NDArray[np.bool_]
 
 
 class Accepting:
@@ -28,6 +34,21 @@ class Accepting:
             )
             for b in self._today
         }
+
+    def cells(self, effect: str, sources: Ints, destinations: Ints) -> Flags:
+        """Between which groups a row of an effect, or one that is cut off, might be borne; shape
+        [sources, destinations]."""
+        found = np.zeros((len(sources), len(destinations)), dtype=np.bool_)
+        for borne in self._today:
+            if borne.effect == effect:
+                held = [
+                    np.ones(len(mine), np.bool_) if groups is None else np.isin(mine, list(groups))
+                    for groups, mine in zip(
+                        self._groups[id(borne)], (sources, destinations), strict=True
+                    )
+                ]
+                found |= np.outer(*held)
+        return found
 
     def of(self, flow: Flow) -> bool:
         """Whether all that is wrong with a row is borne."""

@@ -51,14 +51,14 @@ def reach(
     sources = state.classes(ends[0])
     destinations = sources if ends[1] is ends[0] else state.classes(ends[1])
     found = None
-    if len(sources) * len(destinations) > FEW_PAIRS:
-        found = survey(state, sources, destinations, progress)
     accepting = Accepting(model)
+    if len(sources) * len(destinations) > FEW_PAIRS:
+        found = survey(state, sources, destinations, progress, accepting)
     placed = {host.group for host in model.hosts}
     rest: Document = {
         "unplaced": [g.id for i, g in enumerate(model.groups.all) if i and i not in placed]
     }
-    if found is not None and found.results.total() > MOST_ROWS:
+    if found is not None and found.results.total() + found.accepted.total() > MOST_ROWS:
         if endpoints:
             raise UsageError("too many rows to count by endpoint: narrow them by --from and --to")
         return document("reach", **_grouped(model, found), **rest)
@@ -125,7 +125,7 @@ def _grouped(model: Model, found: Survey) -> Document:
         "flows": [flow_json(model, cause.example, {}) for _, cause in order],
         "summary": {
             "cut_off": off, "effects": dict(found.effects), "results": dict(found.results),
-            "accepted": {}, "causes": causes,
+            "accepted": dict(found.accepted), "causes": causes,
         },
     }  # fmt: skip
 
