@@ -18,7 +18,7 @@ import click
 from oaktag.cli.context import Context
 from oaktag.errors import OakTagError, UnwritableEntry, UsageError, WorkspaceError
 
-FOUND, WRONG, SILENT = 1, 2, 3
+FOUND, WRONG = 1, 2
 
 #: command → what for; the module of the same name holds it.
 COMMANDS = {

@@ -14,7 +14,6 @@ import numpy as np
 from numpy.typing import NDArray
 
 WIDTH = {4: 32, 6: 128}
-MAPPED = 0xFFFF << 32  # ::ffff:0:0/96, RFC 4291, section 2.5.5.2
 
 #: Sorted keys of one family: uint64 for IPv4, 16 bytes in network order for IPv6.
 Keys = NDArray[Any]

@@ -47,7 +47,7 @@ WHY = (
     None, "source-unknown", "source-wrong", "destination-unknown", "destination-wrong", "no-cell",
     "direction", "inside", "answer-dropped",
 )  # fmt: skip
-DIRECTION, INSIDE, DROPPED = 6, 7, 8
+DIRECTION, INSIDE = 6, 7
 
 
 class Sight(NamedTuple):

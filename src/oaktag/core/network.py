@@ -21,7 +21,6 @@ from oaktag.core.prefixes import Prefixes
 from oaktag.located import Location
 
 REGISTRY = "registry"
-EVERYWHERE = "*"
 #: What can be added or widened anywhere.
 MENDING = ("feed", "scope", "direction", "inside")
 
