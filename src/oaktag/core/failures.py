@@ -13,7 +13,7 @@ from collections import Counter
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from copy import copy
 from dataclasses import dataclass, field
-from typing import Literal, NamedTuple
+from typing import Any, Literal, NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
@@ -38,6 +38,8 @@ Flags = NDArray[np.bool_]
 _WORST: tuple[Effect, ...] = ("leak", "break", "one-way", "exact")
 #: Trees of so many nodes are grown and walked together.
 TOGETHER = 64
+#: Rows of costs that are compared at once: so many fit the cache.
+ROWS = 128
 #: How packets fare that nothing joins.
 CUT_OFF = -1
 
@@ -131,14 +133,20 @@ class _Found:
 
 
 class _Failing:
-    """How everything fares before, kept; and after, where a loss touches it."""
+    """How everything fares before, kept; and after, where a loss touches it.
+
+    Pairs of nodes are sorted numbers, ``one × len(nodes) + two`` with ``one <= two``, places in
+    ``nodes``: those where somebody is.
+    """
 
     state: State
     trees: PathTrees
     reach: Reach
-    before: Ints | None
+    before: NDArray[np.int32] | None
     cutting: tuple[Ints, NDArray[np.uint64]] | None
     may_cut: tuple[Ints, Flags] | None
+    costs: NDArray[Any]
+    between: NDArray[Any]
 
     def __init__(self, state: State, hosts: Sequence[Host]) -> None:
         self.hosts = hosts
@@ -147,11 +155,23 @@ class _Failing:
         self.nodes = np.unique(self.reach.one.node[: self.reach.one.count])
         self.at = np.full(len(names), -1, dtype=np.int64)
         self.at[self.nodes] = np.arange(len(self.nodes))
-        costs = [state.paths.costs(names[n]) for n in self.nodes]
-        self.costs = np.array(costs).reshape(len(self.nodes), len(names))
-        self.between = self.costs[:, self.nodes]
-        every = np.ones((len(self.nodes),) * 2, dtype=np.bool_)
-        self.before = self._as_matrix(self._fares(self.state, self.trees, every))
+        self._place_units()
+        count = len(self.nodes)
+        costs = np.array([state.paths.costs(names[n]) for n in self.nodes])
+        costs = costs.reshape(count, len(names))
+        most = costs[np.isfinite(costs)].max(initial=0)
+        kind = np.int32 if most < 1 << 28 else np.int64
+        #: What no path costs.
+        self.far = np.iinfo(kind).max // 4
+        self.costs = np.where(np.isfinite(costs), costs, self.far).astype(kind)
+        self.between = np.ascontiguousarray(self.costs[:, self.nodes])
+        #: Nodes where something goes by what the node knows.
+        self.looking = [
+            name for name, node in state.network.nodes.items()
+            if node.marks or any(p.id in state.judges for p in node.points)
+        ]  # fmt: skip
+        one, two = np.triu_indices(count)
+        self.before = self._as_matrix(self._fares(self.state, self.trees, one * count + two))
 
     def _begin(self, state: State, tables: Sequence[Lookup]) -> None:
         self.before = None
@@ -163,12 +183,17 @@ class _Failing:
         held = self.state.classes(self.hosts)
         self.trees = PathTrees(state.network, state.paths)
         self.reach = Reach(self.state, held, held, self.trees)
-        side = self.reach.one
-        self.unit_node = np.array([int(side.node[of[0]]) for of in side.of_unit], dtype=np.int64)
 
-    def _as_matrix(self, fares: _Fares) -> Ints:
+    def _place_units(self) -> None:
+        """Which units are at each of the nodes."""
+        side = self.reach.one
+        at = self.at[np.array([int(side.node[of[0]]) for of in side.of_unit], dtype=np.int64)]
+        self._units = np.argsort(at, kind="stable")
+        self._units_at = np.searchsorted(at[self._units], np.arange(len(self.nodes) + 1))
+
+    def _as_matrix(self, fares: _Fares) -> NDArray[np.int32]:
         units = len(self.reach.one.held)
-        found = np.full((units, units), CUT_OFF, dtype=np.int64)
+        found = np.full((units, units), CUT_OFF, dtype=np.int32)
         found[fares.one, fares.two] = fares.fare
         return found
 
@@ -178,12 +203,9 @@ class _Failing:
         network = without(state.network, lost)
         gone = self._gone(lost)
         knowledge = state.knowledge.less(network, gone) if gone else state.knowledge
-        other = [
-            n for n in state.network.nodes
-            if gone and knowledge.at(n) is not state.knowledge.at(n) and self._looks(n)
-        ]  # fmt: skip
+        other = [n for n in self.looking if gone and knowledge.at(n) is not state.knowledge.at(n)]
         touched = self._touched(lost, other, knowledge)
-        if not touched.any():
+        if not len(touched):
             return Loss(lost, 0, 0, 0, 0, None)
         moved = lost.kind in ("link", "node")
         paths = Paths(network) if moved else state.paths
@@ -203,6 +225,7 @@ class _Failing:
             # What some node knows then, nobody knows now: it tells units apart too.
             failing = copy(self)
             failing._begin(self.state, (state.knowledge.nothing, *fresh.values()))
+            failing._place_units()
             trees = failing.trees if not moved else trees
             failing.before = failing._as_matrix(
                 failing._fares(failing.state, failing.trees, touched)
@@ -233,48 +256,67 @@ class _Failing:
             return [f for f in feeds if lost.name in (f.sender, f.receiver)]
         return []
 
-    def _looks(self, name: str) -> bool:
-        """Whether anything at a node goes by what it knows."""
-        node = self.state.network.nodes[name]
-        return node.marks or any(p.id in self.state.judges for p in node.points)
-
     # -- what is touched -------------------------------------------------------------------------
 
-    def _touched(self, lost: Lost, other: Sequence[str], knowledge: Knowledge) -> Flags:
-        """Pairs of nodes with a path on which something is otherwise after the loss; on the
-        diagonal, nodes within which it is."""
+    def _touched(self, lost: Lost, other: Sequence[str], knowledge: Knowledge) -> Ints:
+        """Pairs of nodes with a path on which something is otherwise after the loss; of a node with
+        itself, where it is so within it."""
         network, number = self.state.network, self.trees.number
-        touched = np.zeros_like(self.between, dtype=np.bool_)
-        gone = number.get(lost.name) if lost.kind == "node" else None
+        count = len(self.nodes)
+        found = [np.empty(0, dtype=np.int64)]
         if lost.kind == "link":
             link = network.links[lost.number]
-            touched |= self._over(number[link.a], number[link.b], link.cost)
+            found.append(self._over_link(number[link.a], number[link.b], link.cost))
+            found.append(self._over_link(number[link.b], number[link.a], link.cost))
         elif lost.kind == "node":
-            touched |= self._over(number[lost.name], number[lost.name], 0)
+            found.append(self._over_node(number[lost.name]))
         elif lost.kind == "point":
-            place = number[network.points[lost.name].node]
-            touched |= self._over(place, place, 0)
+            found.append(self._over_node(number[network.points[lost.name].node]))
         for name in other:
             node = number[name]
             differing = self._differing(self.state.knowledge.at(name), knowledge.at(name))
             if any(p.id in self.state.judges for p in network.nodes[name].points):
                 # Only who is known otherwise can fare otherwise.
-                touched |= self._over(node, node, 0) & (differing[:, None] | differing[None, :])
-            at = self.at[node]
+                pairs = self._over_node(node)
+                one, two = np.divmod(pairs, count)
+                found.append(pairs[differing[one] | differing[two]])
+            at = int(self.at[node])
             if network.nodes[name].marks and at >= 0 and differing[at]:
-                touched[at, :] = touched[:, at] = True
-        touched &= np.isfinite(self.between)
-        if gone is not None and self.at[gone] >= 0:
-            at = self.at[gone]
-            touched[at, :] = touched[:, at] = False
+                far = np.flatnonzero(self.between[at] < self.far)
+                found.append(np.minimum(at, far) * count + np.maximum(at, far))
+        touched = np.unique(np.concatenate(found)) if len(found) != 2 else np.sort(found[1])
+        if lost.kind == "node":
+            at = int(self.at[number[lost.name]])
+            touched = touched[(touched // count != at) & (touched % count != at)]
         return touched
 
-    def _over(self, a: int, b: int, cost: int) -> Flags:
-        """Pairs of nodes with a least-cost path over two nodes and a link between them, or over
-        one node."""
-        there = self.costs[:, a][:, None] + cost + self.costs[:, b][None, :] == self.between
-        found: Flags = there | there.T
-        return found
+    def _over_link(self, a: int, b: int, cost: int) -> Ints:
+        """Pairs of nodes with a least-cost path over two nodes, in this order, and a link between
+        them."""
+        to, on = self.costs[:, a], self.costs[:, b]
+        # A part of a least-cost path is one too.
+        ones = np.flatnonzero((to + cost == on) & (to < self.far))
+        twos = np.flatnonzero((on + cost == to) & (on < self.far))
+        whole = self.between[ones].take(twos, axis=1)
+        held = np.flatnonzero((to[ones, None] + (on[twos] + cost) == whole).ravel())
+        one, two = ones[held // max(len(twos), 1)], twos[held % max(len(twos), 1)]
+        return np.minimum(one, two) * len(self.nodes) + np.maximum(one, two)
+
+    def _over_node(self, node: int) -> Ints:
+        """Pairs of nodes with a least-cost path over a node."""
+        cost, count = self.costs[:, node], len(self.nodes)
+        near = np.flatnonzero(cost < self.far)
+        found = [np.empty(0, dtype=np.int64)]
+        for start in range(0, len(near), ROWS):
+            one, two = near[start : start + ROWS], near[start:]
+            whole = (
+                self.between[one] if len(near) == count else self.between[one].take(near, axis=1)
+            )
+            whole = whole[:, start:]
+            held = np.flatnonzero((cost[one, None] + cost[two] == whole).ravel())
+            one, two = one[held // len(two)], two[held % len(two)]
+            found.append((one * count + two)[one <= two])
+        return np.concatenate(found)
 
     def _differing(self, old: Lookup, new: Lookup) -> Flags:
         """The ``nodes`` with somebody of whom two tables may not say the same."""
@@ -319,10 +361,9 @@ class _Failing:
     # -- how pairs fare --------------------------------------------------------------------------
 
     def _fares(
-        self, after: State, trees: PathTrees, touched: Flags, lost: str | None = None
+        self, after: State, trees: PathTrees, touched: Ints, lost: str | None = None
     ) -> _Fares:
-        """How pairs between some nodes fare, both ways: trees are grown from as few nodes as cover
-        them."""
+        """How pairs between some nodes fare, both ways."""
         reach = self.reach
         view = reach.view
         if after.knowledge is not self.state.knowledge:
@@ -332,34 +373,51 @@ class _Failing:
         walks = Walks(reach.points, reach.effects, trees, view)
         if self.cutting is None or self.cutting[0] is not view.target_table:
             self.cutting = view.target_table, self._cutting(view)
-        left = touched | touched.T
-        degree = left.sum(axis=1)
-        roots: list[int] = []
-        ends: list[Flags] = []
-        while degree.any():
-            root = int(degree.argmax())
-            roots.append(int(self.nodes[root]))
-            wanted = np.zeros(len(self.at), dtype=np.bool_)
-            wanted[self.nodes[left[root]]] = True
-            ends.append(wanted)
-            degree -= left[:, root]
-            left[root, :] = left[:, root] = False
-            degree[root] = 0
-        if roots:
-            trees.prepare(np.array(roots))
+        roots, ends = self._covering(touched)
+        trees.prepare(self.nodes[roots])
         found: list[tuple[Ints, Ints, Ints]] = []
+        off = [np.empty((0, 2), dtype=np.int64)]
         for start in range(0, len(roots), TOGETHER):
-            part = slice(start, start + TOGETHER)
-            forest = trees.forest([trees.names[root] for root in roots[part]])
-            wanted_ends = np.stack(ends[part])
-            entries = np.flatnonzero(wanted_ends[forest.root, forest.node] & ~forest.many)
+            some = roots[start : start + TOGETHER]
+            forest = trees.forest([trees.names[root] for root in self.nodes[some].tolist()])
+            wanted = np.zeros((len(some), len(self.at)), dtype=np.bool_)
+            for place, far in enumerate(ends[start : start + TOGETHER]):
+                wanted[place, self.nodes[far]] = True
+            entries = np.flatnonzero(wanted[forest.root, forest.node] & ~forest.many)
             found += self._pairs(walks, forest, entries)
-            found += self._crowded(walks, after, forest, wanted_ends)
-        if not any(len(codes) for *_, codes in found):
-            none = np.empty(0, dtype=np.int64)
-            return self._with_cut_off(_Fares(none, none, none), touched)
-        ones, twos, codes = (np.concatenate(c) for c in zip(*found, strict=True))
-        return self._with_cut_off(self._joined(ones, twos, codes), touched)
+            found += self._crowded(walks, after, forest, wanted)
+            wanted[forest.root, forest.node] = False
+            row, node = np.nonzero(wanted)
+            off.append(np.stack([some[row], self.at[node]], axis=1))
+        columns = [np.empty(0, dtype=np.int64)] * 3
+        if found:
+            columns = [np.concatenate(c) for c in zip(*found, strict=True)]
+        return self._with_cut_off(self._joined(*columns), np.concatenate(off))
+
+    def _covering(self, pairs: Ints) -> tuple[Ints, list[Ints]]:
+        """As few nodes as have one end of each pair, about; and of each the other ends."""
+        count = len(self.nodes)
+        one, two = np.divmod(pairs, count)
+        apart = one != two
+        tail, head = np.concatenate([one, two[apart]]), np.concatenate([two, one[apart]])
+        degree = np.bincount(tail, minlength=count)
+        heads = head[np.argsort(tail, kind="stable")]
+        bounds = np.concatenate([[0], np.cumsum(degree)])
+        left = np.ones(count, dtype=np.bool_)
+        roots: list[int] = []
+        ends: list[Ints] = []
+        while True:
+            root = int(degree.argmax()) if count else 0
+            if not count or not degree[root]:
+                break
+            mine = heads[bounds[root] : bounds[root + 1]]
+            mine = mine[left[mine]]
+            left[root] = False
+            degree[mine] -= 1
+            degree[root] = 0
+            roots.append(root)
+            ends.append(mine)
+        return np.array(roots, dtype=np.int64), ends
 
     def _pairs(
         self, walks: Walks, forest: Tree, entries: Ints
@@ -476,7 +534,7 @@ class _Failing:
         distinct, small = np.unique(codes, return_inverse=True)
         both = np.unique(key * len(distinct) + small)
         key, small = np.divmod(both, len(distinct))
-        first = np.flatnonzero(np.concatenate([[True], key[1:] != key[:-1]]))
+        first = np.flatnonzero(np.concatenate([[True], key[1:] != key[:-1]])[: len(key)])
         count = np.diff(np.concatenate([first, [len(key)]]))
         fare = np.empty(len(first), dtype=np.int64)
         members = [self._member(c) for c in distinct.tolist()]
@@ -490,14 +548,20 @@ class _Failing:
         one, two = np.divmod(key[first], units)
         return _Fares(one, two, fare)
 
-    def _with_cut_off(self, fares: _Fares, touched: Flags) -> _Fares:
-        """The same, with pairs of units between touched nodes that no path joins any more."""
-        node = self.at[self.unit_node]
-        wanted = touched[np.ix_(node, node)]
-        if self.before is not None:
-            wanted &= self.before != CUT_OFF
-        wanted[fares.one, fares.two] = False
-        one, two = np.nonzero(wanted)
+    def _with_cut_off(self, fares: _Fares, off: Ints) -> _Fares:
+        """The same, with the pairs of units, both ways, of nodes that no path joins any more; shape
+        of these [pairs, 2]."""
+        if self.before is None or not len(off):
+            return fares
+        ones: list[Ints] = []
+        twos: list[Ints] = []
+        for a, b in off.tolist():
+            here, there = (self._units[self._units_at[n] : self._units_at[n + 1]] for n in (a, b))
+            ones += [np.repeat(here, len(there)), np.tile(there, len(here))]
+            twos += [np.tile(there, len(here)), np.repeat(here, len(there))]
+        one, two = np.concatenate(ones), np.concatenate(twos)
+        kept = self.before[one, two] != CUT_OFF
+        one, two = one[kept], two[kept]
         return _Fares(
             np.concatenate([fares.one, one]), np.concatenate([fares.two, two]),
             np.concatenate([fares.fare, np.full(len(one), CUT_OFF)]),

@@ -131,11 +131,15 @@ class State:
         self._place = {tag: n for n, tag in enumerate(self.tags)}
         self.wrongs: list[int] = []
         self._wrong: dict[int, int] = {}
-        self.segment_numbers = {name: n for n, name in enumerate(network.segments)}
         self._held = [j for j in self.judges.values() if j.held]
         self.books = {j.point.id: n + 1 for n, j in enumerate(self._held)}
         #: Lists that were read back may differ in every cell: then each group is a unit.
         self.by_group = bool(self._held)
+
+    @cached_property
+    def segment_numbers(self) -> dict[str, int]:
+        """The number of each segment, in file order."""
+        return {name: n for n, name in enumerate(self.network.segments)}
 
     @cached_property
     def held_books(self) -> dict[int, Any]:
