@@ -230,9 +230,7 @@ class _Failing:
             failing.before = failing._as_matrix(
                 failing._fares(failing.state, failing.trees, touched)
             )
-        after = State(
-            state.matrix, network, paths, knowledge, failing.state.judges,
-        )  # fmt: skip
+        after = failing.state.moved(network, paths, knowledge)
         fares = failing._fares(after, trees, touched, lost.name if lost.kind == "point" else None)
         found = failing._turned(fares)
         example = None
@@ -379,10 +377,10 @@ class _Failing:
         off = [np.empty((0, 2), dtype=np.int64)]
         for start in range(0, len(roots), TOGETHER):
             some = roots[start : start + TOGETHER]
-            forest = trees.forest([trees.names[root] for root in self.nodes[some].tolist()])
             wanted = np.zeros((len(some), len(self.at)), dtype=np.bool_)
             for place, far in enumerate(ends[start : start + TOGETHER]):
                 wanted[place, self.nodes[far]] = True
+            forest = trees.forest([trees.names[n] for n in self.nodes[some].tolist()], wanted)
             entries = np.flatnonzero(wanted[forest.root, forest.node] & ~forest.many)
             found += self._pairs(walks, forest, entries)
             found += self._crowded(walks, after, forest, wanted)

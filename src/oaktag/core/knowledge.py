@@ -100,6 +100,11 @@ class Knowledge:
         fewer._settle(fewer._known, into)
         return fewer
 
+    def differing(self, other: Knowledge) -> set[str]:
+        """The nodes that do not know the same as in another state of the network."""
+        held = other._known
+        return {n for n, known in self._known.items() if known is not held[n] and known != held[n]}
+
     def _brought(self, feed: Feed, known: Mapping[str, frozenset[int]]) -> frozenset[int]:
         if not feed.up:
             return frozenset()

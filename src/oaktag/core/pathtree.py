@@ -9,7 +9,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from copy import copy
-from typing import NamedTuple
+from typing import Any, NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
@@ -59,6 +59,8 @@ class PathTrees:
         self._tail, self._head, self._link = tails[order], heads[order], links[order]
         self._cost = np.array([k.cost for k in network.links], dtype=np.float64)[self._link]
         self._first = np.searchsorted(self._tail, np.arange(len(self.names) + 1))
+        self._cheapest = np.lexsort((self._cost, self._head, self._tail))
+        self._into = np.argsort(self._head, kind="stable")
         self.link_carries = np.array([k.carries for k in network.links], dtype=np.bool_)
         self.carries = np.array([n.carries for n in network.nodes.values()], dtype=np.bool_)
         self.marks = np.array([n.marks for n in network.nodes.values()], dtype=np.bool_)
@@ -70,6 +72,9 @@ class PathTrees:
         fewer._tail, fewer._head = self._tail[kept], self._head[kept]
         fewer._link, fewer._cost = self._link[kept], self._cost[kept]
         fewer._first = np.searchsorted(fewer._tail, np.arange(len(self.names) + 1))
+        place = np.cumsum(kept) - 1
+        fewer._cheapest = place[self._cheapest[kept[self._cheapest]]]
+        fewer._into = place[self._into[kept[self._into]]]
         fewer._costs = {}
         fewer._paths = None
         return fewer
@@ -79,15 +84,15 @@ class PathTrees:
         if self._paths is not None:
             self._paths.prepare([self.names[n] for n in nodes])
             return
-        from scipy.sparse import coo_array
+        from scipy.sparse import csr_array
         from scipy.sparse.csgraph import dijkstra
 
-        order = np.lexsort((self._cost, self._head, self._tail))
-        tail, head = self._tail[order], self._head[order]
+        tail, head = self._tail[self._cheapest], self._head[self._cheapest]
         fresh = np.ones(len(tail), dtype=np.bool_)
         fresh[1:] = (tail[1:] != tail[:-1]) | (head[1:] != head[:-1])
-        least = self._cost[order][fresh], (tail[fresh], head[fresh])
-        graph = coo_array(least, shape=(len(self.names),) * 2).tocsr()
+        first = np.searchsorted(tail[fresh], np.arange(len(self.names) + 1))
+        least = self._cost[self._cheapest][fresh], head[fresh], first
+        graph: csr_array[Any, tuple[int, int]] = csr_array(least, shape=(len(self.names),) * 2)
         self._costs.update(zip(nodes.tolist(), dijkstra(graph, indices=nodes), strict=True))
 
     def _costs_from(self, source: str) -> Costs:
@@ -102,13 +107,34 @@ class PathTrees:
         """All least-cost paths from a node."""
         return self.forest([source])
 
-    def forest(self, sources: Sequence[str]) -> Tree:
-        """The trees of some nodes, grown together, one root each, in their order."""
+    def _leading(self, costs: NDArray[np.float64], wanted: Flags) -> Flags:
+        """Which nodes are on a path to a wanted one; shape [sources, nodes] of all three."""
+        leading = wanted & np.isfinite(costs)
+        count, bounds = len(self.names), np.arange(len(self.names) + 1)
+        first = np.searchsorted(self._head[self._into], bounds)
+        row, node = np.nonzero(leading)
+        while len(row):
+            low, high = first[node], first[node + 1]
+            edge = self._into[spread(low, high)]
+            row, head = np.repeat(row, high - low), np.repeat(node, high - low)
+            tail = self._tail[edge]
+            held = (costs[row, tail] + self._cost[edge] == costs[row, head]) & ~leading[row, tail]
+            row, node = np.divmod(np.unique(row[held] * count + tail[held]), count)
+            leading[row, node] = True
+        return leading
+
+    def forest(self, sources: Sequence[str], wanted: Flags | None = None) -> Tree:
+        """The trees of some nodes, grown together, one root each, in their order; or of them only
+        the paths to wanted nodes and to those on the way there, by a flag for each source and
+        node."""
         count, edges = len(self.names), len(self._tail)
         costs = np.stack([self._costs_from(source) for source in sources])
         # All places are good ones: with "clip" they are taken without being checked.
         reached = costs.take(self._tail, axis=1, mode="clip") + self._cost
-        used = np.flatnonzero(reached == costs.take(self._head, axis=1, mode="clip"))
+        held = reached == costs.take(self._head, axis=1, mode="clip")
+        if wanted is not None:
+            held &= self._leading(costs, wanted).take(self._head, axis=1, mode="clip")
+        used = np.flatnonzero(held)
         before = np.zeros(len(sources) * edges + 1, dtype=np.int64)
         before[used + 1] = 1
         np.cumsum(before, out=before)

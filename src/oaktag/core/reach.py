@@ -11,6 +11,7 @@ Rows are made from batches: pairs of units (``population``) and paths, walked at
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Mapping, Sequence
+from copy import copy
 from dataclasses import dataclass, replace
 from functools import cached_property
 from typing import Any, Literal, NamedTuple
@@ -135,6 +136,14 @@ class State:
         self.books = {j.point.id: n + 1 for n, j in enumerate(self._held)}
         #: Lists that were read back may differ in every cell: then each group is a unit.
         self.by_group = bool(self._held)
+
+    def moved(self, network: Network, paths: Paths, knowledge: Knowledge) -> State:
+        """The same points in a network of the same nodes and segments."""
+        if knowledge is not self.knowledge:
+            return State(self.matrix, network, paths, knowledge, self.judges)
+        moved = copy(self)  # what was worked out holds there too
+        moved.network, moved.paths = network, paths
+        return moved
 
     @cached_property
     def segment_numbers(self) -> dict[str, int]:
