@@ -9,7 +9,7 @@ NumPy costs as much for a few entries as for hundreds.
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Collection, Iterator, Sequence
 from dataclasses import dataclass, field
 from functools import cached_property
 from typing import TYPE_CHECKING, Any
@@ -92,26 +92,45 @@ class Batches:
         self.walks = Walks(self.points, self.effects, self.trees, self.view)
         self._said: dict[tuple[int, int, int], tuple[Any, ...]] = {}
 
+    @cached_property
+    def _by_tables(self) -> tuple[Ints, Ints, Ints]:
+        """The numbers of the tables by which each point sees sources and destinations, and of that
+        by which each node marks (-1: it does not, or nobody is there)."""
+        return self._by_table_of(self.state, self.state.network.nodes)
+
+    def _by_table_of(self, state: State, nodes: Collection[str]) -> tuple[Ints, Ints, Ints]:
+        """The same in a state, for the points at some nodes and for these nodes; else as here."""
+        points, number = self.points, self.trees.number
+        if len(nodes) == len(number):
+            found = [np.full(len(points.every), -1, dtype=np.int64) for _ in range(2)]
+            found.append(np.full(len(number) + 1, -1, dtype=np.int64))
+        else:
+            found = [column.copy() for column in self._by_tables]
+        for name in nodes:
+            known, at = state.knowledge.at(name), number[name]
+            if state.network.nodes[name].marks:
+                found[2][at] = self._table_number[id(known)]
+            for p in range(int(points.first[at]), int(points.first[at] + points.count[at])):
+                for column, table in zip(found, points.every[p].tables(known), strict=False):
+                    column[p] = self._table_number[id(table)]
+        return found[0], found[1], found[2]
+
+    @cached_property
+    def _table_number(self) -> dict[int, int]:
+        return {id(t): n for n, t in enumerate(self.state.tables)}
+
     def viewed(self, state: State, lost: str | None = None) -> View:
         """By which tables points and frames go in a state of the same nodes and points."""
-        tables = self.state.tables
-        places = {id(t): n for n, t in enumerate(tables)}
-        pairs = [j.tables(state.knowledge.at(j.point.node)) for j in self.points.every]
-        source = np.array([places[id(a)] for a, _ in pairs], dtype=np.int64)
-        target = np.array([places[id(b)] for _, b in pairs], dtype=np.int64)
-        of_node = np.array(
-            [
-                places[id(state.knowledge.at(n.name))] if n.marks else -1
-                for n in state.network.nodes.values()
-            ]
-            + [-1],  # of whom no node is
-            dtype=np.int64,
-        )
+        source, target, of_node = self._by_tables
+        if state.knowledge is not self.state.knowledge:
+            other = state.knowledge.differing(self.state.knowledge)
+            source, target, of_node = self._by_table_of(state, other)
         frames = []
         for side in (self.one, self.two):
             table = np.where(side.node >= 0, of_node[side.node], -1)
             rows = np.arange(len(side.hosts))
-            seen = side.seen[rows, table] if len(tables) else np.zeros(len(rows), np.int64)
+            known = bool(self.state.tables)
+            seen = side.seen[rows, table] if known else np.zeros(len(rows), np.int64)
             frames.append(np.where(table >= 0, seen, 0))
         gone = -1 if lost is None else self.points.number[lost]
         return View(source, target, (frames[0], frames[1]), gone)

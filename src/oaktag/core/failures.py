@@ -27,7 +27,7 @@ from oaktag.core.network import Feed, Network
 from oaktag.core.paths import MANY_NODES, Paths
 from oaktag.core.pathtree import PathTrees, Tree
 from oaktag.core.placement import Host
-from oaktag.core.ranges import spread
+from oaktag.core.ranges import distinct, numbered, spread
 from oaktag.core.reach import Flow, Reach, State
 from oaktag.core.walks import Walks
 
@@ -203,7 +203,8 @@ class _Failing:
         network = without(state.network, lost)
         gone = self._gone(lost)
         knowledge = state.knowledge.less(network, gone) if gone else state.knowledge
-        other = [n for n in self.looking if gone and knowledge.at(n) is not state.knowledge.at(n)]
+        changed = knowledge.differing(state.knowledge) if gone else set()
+        other = [n for n in self.looking if n in changed]
         touched = self._touched(lost, other, knowledge)
         if not len(touched):
             return Loss(lost, 0, 0, 0, 0, None)
@@ -282,7 +283,7 @@ class _Failing:
             if network.nodes[name].marks and at >= 0 and differing[at]:
                 far = np.flatnonzero(self.between[at] < self.far)
                 found.append(np.minimum(at, far) * count + np.maximum(at, far))
-        touched = np.unique(np.concatenate(found)) if len(found) != 2 else np.sort(found[1])
+        touched = distinct(np.concatenate(found))
         if lost.kind == "node":
             at = int(self.at[number[lost.name]])
             touched = touched[(touched // count != at) & (touched % count != at)]
@@ -491,7 +492,7 @@ class _Failing:
         self, walks: Walks, after: State, forest: Tree, wanted: Flags
     ) -> Iterator[tuple[Ints, Ints, Ints]]:
         """Pairs over more than 64 paths."""
-        many = np.unique(np.flatnonzero(wanted[forest.root, forest.node] & forest.many))
+        many = np.flatnonzero(wanted[forest.root, forest.node] & forest.many)
         if not len(many):
             return
         reach, names = copy(self.reach), walks.trees.names
@@ -529,13 +530,12 @@ class _Failing:
         """All paths and elements of the same two units as one."""
         units = len(self.reach.one.held)
         key = ones * units + twos
-        distinct, small = np.unique(codes, return_inverse=True)
-        both = np.unique(key * len(distinct) + small)
-        key, small = np.divmod(both, len(distinct))
+        kinds, small = numbered(codes)
+        key, small = np.divmod(distinct(key * len(kinds) + small), max(len(kinds), 1))
         first = np.flatnonzero(np.concatenate([[True], key[1:] != key[:-1]])[: len(key)])
         count = np.diff(np.concatenate([first, [len(key)]]))
         fare = np.empty(len(first), dtype=np.int64)
-        members = [self._member(c) for c in distinct.tolist()]
+        members = [self._member(c) for c in kinds.tolist()]
         mix = self.reach.effects.mix
         alone = np.array([mix((m,)) for m in members], dtype=np.int64)
         single = count == 1

@@ -16,7 +16,7 @@ from numpy.typing import NDArray
 
 from oaktag.core.network import Network
 from oaktag.core.paths import MOST_PATHS, Costs, Path, Paths
-from oaktag.core.ranges import spread
+from oaktag.core.ranges import distinct, spread
 
 Ints = NDArray[np.int64]
 Flags = NDArray[np.bool_]
@@ -119,7 +119,7 @@ class PathTrees:
             row, head = np.repeat(row, high - low), np.repeat(node, high - low)
             tail = self._tail[edge]
             held = (costs[row, tail] + self._cost[edge] == costs[row, head]) & ~leading[row, tail]
-            row, node = np.divmod(np.unique(row[held] * count + tail[held]), count)
+            row, node = np.divmod(distinct(row[held] * count + tail[held]), count)
             leading[row, node] = True
         return leading
 

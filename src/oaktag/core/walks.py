@@ -20,7 +20,7 @@ from numpy.typing import NDArray
 from oaktag.core.effects import Effects
 from oaktag.core.judging import Points, View
 from oaktag.core.pathtree import PathTrees, Tree
-from oaktag.core.ranges import spread
+from oaktag.core.ranges import distinct, spread
 
 Ints = NDArray[np.int64]
 Flags = NDArray[np.bool_]
@@ -221,7 +221,7 @@ class Walks:
         """
         points, nodes = self.points, len(self.trees.names)
         end = tree.root * nodes + tree.node
-        ends = np.unique(end[entries])
+        ends = distinct(end[entries])
         every = np.flatnonzero(np.isin(end, ends))
         on, met = self._expanded(tree, every, inward=inward)
         size = len(points.every)
@@ -229,7 +229,7 @@ class Walks:
         place = np.searchsorted(ends, end[every])
         acting = points.acts[met[:, 1]]
         key = (place[met[acting, 0]] * size + met[acting, 1]) * 2 + met[acting, 2]
-        met_end, rest = np.divmod(np.unique(key), 2 * size)
+        met_end, rest = np.divmod(distinct(key), 2 * size)
         low = np.searchsorted(met_end, np.arange(len(ends)))
         high = np.searchsorted(met_end, np.arange(len(ends)), side="right")
         mine = np.searchsorted(ends, end[entries])
@@ -238,7 +238,7 @@ class Walks:
         point = which // 2
         # Less those that know the flow, for the packet crossed them or one that shares its state.
         states = int(points.state.max(initial=0)) + 1
-        crossed = np.unique(on[:, 0] * states + on[:, 1]) if len(on) else np.empty(0, np.int64)
+        crossed = distinct(on[:, 0] * states + on[:, 1])
         told = np.searchsorted(every, entries)[number] * states + points.state[point]
         knows = (points.state[point] >= 0) & np.isin(told, crossed)
         number, which = number[~knows], which[~knows]
