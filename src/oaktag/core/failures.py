@@ -332,30 +332,26 @@ class _Failing:
     def _cutting(self, view: View) -> NDArray[np.uint64]:
         """For each element the tables by which some point might drop what goes toward it, as bits;
         the last bit is for whom points must be asked one by one."""
-        side, points = self.reach.one, self.reach.points
-        bits = np.zeros((len(side.hosts), side.bits.shape[1] * 64), dtype=np.bool_)
         if self.may_cut is None:
-            every = np.arange(len(points.every))
-            self.may_cut = view.target_table, self._asked(view, every)
-        before, cuts = self.may_cut
-        # Only points that go by another table may do otherwise.
+            every = np.arange(len(self.reach.points.every))
+            self.may_cut = view.target_table, self._toward(view, every)
+        before, bits = self.may_cut
+        # Only points that go by another table may do otherwise; what they went by is asked in vain.
         other = np.flatnonzero(before != view.target_table)
         if len(other):
-            cuts = cuts.copy()
-            cuts[:, other] = self._asked(view, other)
-        rows, p = np.nonzero(cuts)
-        bits[rows, view.target_table[p]] = True
-        bits[side.own | side.unjudged, -1] = True
+            bits = bits | self._toward(view, other)
         return np.packbits(bits, axis=1, bitorder="little").view(np.uint64)
 
-    def _asked(self, view: View, p: Ints) -> Flags:
-        """Which points might drop something toward each element; shape [elements, points]."""
-        count, points = self.reach.one.count, self.reach.points
-        parts = [
-            points.may_cut(view, 0, np.arange(start, min(start + 512, count)), p)
-            for start in range(0, count, 512)
-        ]
-        return np.concatenate([np.empty((0, len(p)), dtype=np.bool_), *parts])
+    def _toward(self, view: View, p: Ints) -> Flags:
+        """The same of some points; shape [elements, bits]."""
+        side, points = self.reach.one, self.reach.points
+        bits = np.zeros((len(side.hosts), side.bits.shape[1] * 64), dtype=np.bool_)
+        for start in range(0, side.count, 512):
+            elements = np.arange(start, min(start + 512, side.count))
+            row, n = np.nonzero(points.may_cut(view, 0, elements, p))
+            bits[elements[row], view.target_table[p[n]]] = True
+        bits[side.own | side.unjudged, -1] = True
+        return bits
 
     # -- how pairs fare --------------------------------------------------------------------------
 
