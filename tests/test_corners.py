@@ -103,6 +103,11 @@ def test_what_a_layer_passes_on_goes_by_the_next_layer_of_its_own_cell(
     asked = [("b", "22/tcp"), ("b", "443/tcp"), ("c", "22/tcp"), ("c", "443/tcp")]
     said = [oaktag("-C", tmp_path, "decide", "a", d, s, "--json").json["action"] for d, s in asked]
     assert said == ["allow", "deny", "deny", "allow"]
+    for cell, service in (("b", "22"), ("c", "443")):  # the painted cells say so too
+        (tmp_path / "expectations.yaml").write_text(
+            f"- {{from: a, to: {cell}, allowed: [{service}/tcp], exactly: true}}\n"
+        )
+        assert oaktag("-C", tmp_path, "expect").status == 0, cell
 
 
 def test_a_line_both_ways_between_one_word_has_no_mirror(tmp_path: Path, oaktag: Run) -> None:
@@ -515,13 +520,11 @@ def test_a_change_that_cannot_be_written_whole_is_taken_back(tmp_path: Path) -> 
     build(tmp_path, "a,b,web,,,,,\n")
     before = {p: p.read_bytes() for p in tmp_path.rglob("*") if p.is_file()}
     text = (tmp_path / "groups.yaml").read_text()
-    (tmp_path / "matrix/blocked").write_text("a file, no folder\n")
-    before[tmp_path / "matrix/blocked"] = b"a file, no folder\n"
-    with pytest.raises(OSError, match=r"."):
-        write_all(
-            tmp_path,
-            {"groups.yaml": text + " ", "fresh.csv": "x\n", "matrix/blocked/x.csv": "y\n"},
-        )
+    # The trial copies no lists: only where it counts is there a file in the way.
+    (tmp_path / "lists").write_text("a file, no folder\n")
+    before[tmp_path / "lists"] = b"a file, no folder\n"
+    with pytest.raises(OSError, match=r"lists"):
+        write_all(tmp_path, {"groups.yaml": text + " ", "fresh.csv": "x\n", "lists/x.csv": "y\n"})
     assert {p: p.read_bytes() for p in tmp_path.rglob("*") if p.is_file()} == before
 
 
