@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+from collections import Counter
 from collections.abc import Callable
 from pathlib import Path
 from typing import Any
@@ -287,6 +288,21 @@ def test_an_expectation_with_path_asks_for_the_answer_too(tmp_path: Path, oaktag
     build(tmp_path, "a,b,web,,,,,\n", network=network, expectations_yaml=asked)
     assert oaktag("-C", tmp_path, "expect").status == 0
     assert oaktag("-C", tmp_path, "reach", "--from", "a", "--to", "b").status == 0
+    # Not even when they share nothing, where the matrix lets the answers pass by themselves; then
+    # only those to what else is allowed are lost.
+    for gate in gates:
+        gate["point"] = {}
+    asked += [
+        {"from": "a", "to": "b", "service": "22/tcp", "is": "allowed", "path": True},
+        {"from": "a", "to": "b", "allowed": ["22/tcp", "443/tcp"], "exactly": True, "path": True},
+    ]
+    replies = {"replies": [{"allow": "0-65535/tcp", "from_ports": "443"}]}
+    build(
+        tmp_path, "a,b,web,,,,,\na,b,shell,,,,,\nb,a,replies,,,,,\n", network=network,
+        expectations_yaml=asked, permissions_yaml={"permissions": {**PERMISSIONS, **replies}},
+    )  # fmt: skip
+    rows = oaktag("-C", tmp_path, "expect", "--json").json["expectations"]
+    assert [r["holds"] for r in rows] == [True, False, False], rows
 
 
 def test_a_nodes_own_address_is_not_guarded_by_a_point_that_leaves_it_alone(
@@ -396,24 +412,28 @@ def test_advice_follows_the_cause(tmp_path: Path, oaktag: Run) -> None:
 
 
 def test_drift_tells_what_is_new_and_only_of_a_nodes_own_feeds(tmp_path: Path, oaktag: Run) -> None:
-    """The network leaks already between b and c; a node that forgets a breaks one pair."""
-    nodes: list[dict[str, Any]] = [{"node": "m"}, {"node": "gate", "point": {}}]
+    """The network leaks already between b and c, whose path has no point; a node that forgets a
+    breaks one pair."""
+    nodes: list[dict[str, Any]] = [{"node": "m"}, {"node": "gate", "point": {}}, {"node": "far"}]
     network = net(
         *nodes,
-        links=[("m", "gate")],
+        links=[("m", "gate"), ("gate", "far")],
         feeds=[("registry", "gate"), ("registry", "m")],
-        where="m gate gate",
+        where="m far far",
     )
     build(tmp_path, "a,b,web,,,,,\n", network=network)
     folder = tmp_path / "observed"
     folder.mkdir()
     bindings = [{"prefix": f"10.{n}.0.1/32", "tag": 100 + n} for n in (2, 3)]
     report: dict[str, Any] = {"form": 1, "node": "gate", "bindings": bindings}
-    (folder / "gate.json").write_text(json.dumps(report))
     # What a node says of a feed that others receive is not its business.
     (folder / "m.json").write_text(
         json.dumps({"form": 1, "node": "m", "feeds": [{"feed": "registry>gate", "state": "down"}]})
     )
+    seen = oaktag("-C", tmp_path, "reach", "--observed", "observed", "--json").json["flows"]
+    assert seen == oaktag("-C", tmp_path, "reach", "--json").json["flows"]
+    assert Counter(f["effect"] for f in seen) == {"exact": 4, "leak": 2}
+    (folder / "gate.json").write_text(json.dumps(report))
     (row,) = oaktag("-C", tmp_path, "drift", "--json").json["drift"]
     assert (row["node"], row["kind"], row["leaks"], row["breaks"]) == ("gate", "bindings", 0, 1)
     # A list that nobody can read, or that nobody knows, lets everything pass as far as we know.
@@ -548,20 +568,63 @@ def test_the_column_of_a_fault_behind_a_quoted_comma(tmp_path: Path, oaktag: Run
 
 
 def test_ldif_moves_escapes_and_deletes(tmp_path: Path, oaktag: Run) -> None:
-    ldif = (
-        "dn: uid=ann,ou=old,dc=x\nuid: ann\nrole: a\nroom: 1\nroom: 2\n\n"
-        "dn: cn=Bo\\, the other,ou=old,dc=x\nuid: bo\nrole: b\n\n"
-        "dn: uid=ann,ou=old,dc=x\nchangetype: modrdn\nnewrdn: uid=ann\ndeleteoldrdn: 0\n"
-        "newsuperior: ou=new,dc=x\n\n"
-        "dn: uid=ann,ou=new,dc=x\nchangetype: modify\ndelete: room\n-\n\n"
-        "dn: cn=Bo\\, the other,ou=old,dc=x\nchangetype: modify\nreplace: role\nrole: c\n-\n"
-    )  # fmt: skip
+    """Names are compared by what they mean (RFC 4514); a new name takes the old one's value away,
+    and no other (RFC 2849, deleteoldrdn)."""
+    ldif = r"""dn: uid=ann,ou=old,dc=x
+uid: ann
+role: a
+room: 1
+room: 2
+
+dn: cn=Bo\, the other,ou=old,dc=x
+uid: bo
+role: b
+
+dn: cn=North\, upstairs,dc=x
+member: CN=Bo\2C the other , ou=old,dc=x
+member: uid=ann,ou=new,dc=x
+
+dn: uid=ann,ou=old,dc=x
+changetype: modrdn
+newrdn: uid=ann
+deleteoldrdn: 0
+newsuperior: ou=new,dc=x
+
+dn: uid=ann,ou=new,dc=x
+changetype: modify
+delete: room
+-
+
+dn: cn=Bo\2c the other,ou=old,dc=x
+changetype: modify
+replace: role
+role: c
+-
+
+dn: uid=cy,ou=old\\,dc=x
+uid: cy
+uid: cyril
+role: a
+
+dn: uid=cy,ou=old\\,dc=x
+changetype: modrdn
+newrdn: uid=c\C3\BF
+deleteoldrdn: 1
+
+dn: uid=c\C3\BF,ou=old\\,dc=x
+changetype: modify
+replace: role
+role: b
+-
+"""
     sources = [{"file": "people.ldif", "kind": "user", "id": "uid"}]
     build(tmp_path, config={"sources": sources}, people_ldif=ldif)
     rows = oaktag("-C", tmp_path, "members", "--all", "--json").json["endpoints"]
-    assert {r["endpoint"]: r["group"] for r in rows} == {"ann": "a", "bo": "c"}
+    assert {r["endpoint"]: r["group"] for r in rows} == {"ann": "a", "bo": "c", "cyril": "b"}
     values = oaktag("-C", tmp_path, "attributes", "--json").json["attributes"]
     assert {v["attribute"]: v["values"] for v in values}["room"] == 0, values
+    said = oaktag("-C", tmp_path, "attributes", "member_of", "--json").out
+    assert "North, upstairs" in said
 
 
 def test_the_proof_minds_what_is_inside_a_segment(tmp_path: Path, oaktag: Run) -> None:

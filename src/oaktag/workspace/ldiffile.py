@@ -187,29 +187,54 @@ def _rename(entries: dict[str, Entry], known: str, said: dict[str, str], number:
     if "newrdn" not in said:
         raise _Bad(number, "a new name is missing", "newrdn: …")
     entry = entries.pop(known)
-    above = said.get("newsuperior") or ",".join(_split(entry.name)[1:])
-    entry.name = f"{said['newrdn']},{above}" if above else said["newrdn"]
+    first, *above = _split(entry.name)
+    if said.get("newsuperior"):
+        above = [said["newsuperior"]]
+    if said.get("deleteoldrdn") == "1":
+        attribute, _, old = first.partition("=")
+        held = entry.values.get(attribute.strip().lower(), [])
+        held[:] = [v for v in held if v.lower() != _plain(old.strip()).lower()]
     attribute, _, value = said["newrdn"].partition("=")
     held = entry.values.setdefault(attribute.strip().lower(), [])
-    if said.get("deleteoldrdn") == "1":
-        held.clear()
-    held.append(value.strip())
+    if (plain := _plain(value.strip())) not in held:
+        held.append(plain)
+    entry.name = ",".join([said["newrdn"], *above])
     entries[_normal(entry.name)] = entry
 
 
 def _split(name: str) -> list[str]:
-    return re.split(r"(?<!\\),", name)
+    """The components of a name, as they are written (RFC 4514, section 3)."""
+    if "\\" not in name:
+        return name.split(",")
+    parts = [""]
+    for piece in re.findall(r"\\.|[^\\]|\\$", name, re.DOTALL):
+        if piece == ",":
+            parts.append("")
+        else:
+            parts[-1] += piece
+    return parts
+
+
+def _plain(value: str) -> str:
+    """A value without its escapes, of one character or of bytes in UTF-8 (RFC 4514, section 2.4)."""
+
+    def meant(found: re.Match[str]) -> str:
+        if found[1]:
+            return bytes.fromhex(found[1].replace("\\", "")).decode("utf-8", "replace")
+        return found[2]
+
+    return re.sub(r"((?:\\[0-9A-Fa-f]{2})+)|\\(.)", meant, value) if "\\" in value else value
 
 
 def _normal(name: str) -> str:
-    return ",".join(
-        "=".join(p.strip() for p in part.split("=", 1)) for part in _split(name)
-    ).lower()
+    """A name as it is compared: without regard to case, spaces around parts and ways to escape."""
+    parts = [part.partition("=") for part in _split(name)]
+    return "\n".join(f"{a.strip()}={_plain(v.strip())}" for a, _, v in parts).lower()
 
 
 def _first(name: str) -> str:
     """The value of an entry's first component: a group's name."""
-    return re.sub(r"\\(.)", r"\1", _split(name)[0].partition("=")[2].strip())
+    return _plain(_split(name)[0].partition("=")[2].strip())
 
 
 def _listing(name: str, key: str, entries: dict[str, Entry]) -> Listing:
