@@ -216,7 +216,7 @@ def _split(name: str) -> list[str]:
 
 
 def _plain(value: str) -> str:
-    """A value without its escapes, of one character or of bytes in UTF-8 (RFC 4514, section 2.4)."""
+    """A value without its escapes, of a character or bytes in UTF-8 (RFC 4514, section 2.4)."""
 
     def meant(found: re.Match[str]) -> str:
         if found[1]:
