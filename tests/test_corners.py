@@ -258,6 +258,29 @@ def test_an_expectation_with_path_asks_about_its_own_packets(tmp_path: Path, oak
     assert [r["holds"] for r in rows] == [True, True, False, False, False]
 
 
+def test_a_stateless_point_knows_no_flows_whatever_it_shares(tmp_path: Path, oaktag: Run) -> None:
+    """The second gate knows nobody: what it would have to know of the flow, it does not keep."""
+    nodes: list[dict[str, Any]] = [
+        {"node": "m"}, {"node": "g1", "point": {"shares_state": "pair"}},
+        {"node": "g2", "point": {"shares_state": "pair", "stateful": False}}, {"node": "z"},
+    ]  # fmt: skip
+    links: list[Any] = [("m", "g1"), ("m", "g2"), ("g1", "z"), ("g2", "z")]
+    network = net(*nodes, links=links, feeds=[("registry", "g1")], where="m z z")
+    build(tmp_path, "a,b,web,,,,,\n", network=network)
+    asked = ("--from", "a", "--to", "b", "--json")
+    flows = oaktag("-C", tmp_path, "reach", *asked).json["flows"]
+    assert {f["path"][1]: f["effect"] for f in flows} == {"g1": "one-way", "g2": "break"}
+    traced = oaktag("-C", tmp_path, "trace", "a", "b", "443/tcp", "--return", "--json").json[
+        "paths"
+    ]
+    (over,) = [p for p in traced if p["path"][1] == "g1"]
+    assert {a["path"][1]: a["arrives"] for a in over["answers"]} == {"g1": True, "g2": False}
+    nodes[2]["point"] = {"shares_state": "pair"}
+    build(tmp_path, "a,b,web,,,,,\n", network=network)
+    flows = oaktag("-C", tmp_path, "reach", *asked).json["flows"]
+    assert {f["path"][1]: f["effect"] for f in flows} == {"g1": "exact", "g2": "break"}
+
+
 def test_an_expectation_with_path_asks_for_the_answer_too(tmp_path: Path, oaktag: Run) -> None:
     """Two gates that do not know each other's flows; then they share them."""
     gates: list[dict[str, Any]] = [{"node": g, "point": {}} for g in ("g1", "g2")]
