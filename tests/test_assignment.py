@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import random
+import re
 from ipaddress import ip_address, ip_network
 from pathlib import Path
 from typing import Any
@@ -18,7 +19,9 @@ from oaktag.core.addresses import parse_address, parse_prefix
 from oaktag.core.bindings import BINDING_SOURCES, Binding, Lookup, differing
 from oaktag.testing.slow import attribute_matches
 
-GROUPS = ("ada", "bo", "cy")
+GROUPS = ("ada", "bo", "cy", "sc-200", "till", "till-4")
+#: What attributes may give; ``colour`` is known of nobody but by a correction.
+GIVEN = ("{model}", "{roles}", "{roles}-{size}", "{colour}")
 VALUES = {
     "model": ("SC-200", "SC-210", "sc-200", "WD-4", ""),
     "size": ("4", "4.0", "04", "9", "x", ""),
@@ -45,7 +48,7 @@ def rules(draw: st.DrawFn) -> dict[str, Any]:
         return {name: draw(st.sampled_from(CONDITIONS[name])) for name in names}
 
     rule: dict[str, Any] = {
-        "give": draw(st.sampled_from((*GROUPS, "untagged"))),
+        "give": draw(st.sampled_from((*GROUPS[:3], "untagged", *GIVEN))),
         "when": conditions(3),
     }
     if draw(st.booleans()):
@@ -78,18 +81,26 @@ def test_groups_and_reasons(
     for number, name in enumerate(names):
         facts = _facts(name, listed[number], again[number] if number < len(again) else {}, kept)
         table = [_reading(rule, facts) for rule in order]
-        taking = [n for n, (failed, barred, _) in enumerate(table) if not failed and not barred]
+        gives = [_given(rule["give"], facts) for rule in order]
+        taking = [
+            n
+            for n, (failed, barred, _) in enumerate(table)
+            if not failed and not barred and gives[n] is not None
+        ]
         line = 2 + len(pins) + 1
         places = [line + n for n in range(len(order))]
         row = said[name]
         if pins and name == f"e{pinned}":
             assert (row["group"], row["by"]["kind"]) == ("cy", "pin")
             assert [a["line"] for a in row["also"]] == [places[n] for n in taking]
-        elif taking:
-            assert row["group"] == order[taking[0]]["give"]
+        elif taking and gives[taking[0]] in (*GROUPS, "untagged"):
+            rule = order[taking[0]]
+            assert row["group"] == gives[taking[0]]
             assert (row["by"]["kind"], row["by"]["line"]) == ("rule", places[taking[0]])
+            assert [c.split(": ")[0] for c in row["by"]["conditions"]] == list(rule["when"])
             assert [a["line"] for a in row["also"]] == [places[n] for n in taking[1:]]
-        else:
+            assert [a["group"] for a in row["also"]] == [gives[n] for n in taking[1:]]
+        else:  # nobody takes it, or the first who would gives a group that is not there
             assert (row["group"], row["by"], row["also"]) == ("untagged", None, [])
             near = [
                 (places[n], "unless" if not failed else failed[0])
@@ -97,6 +108,10 @@ def test_groups_and_reasons(
                 if (not failed and barred) or (len(failed) == 1 and held and not barred)
             ]
             assert [(m["line"], m["attribute"]) for m in row["near"]] == near
+            for miss in row["near"]:
+                rule = order[places.index(miss["line"])]
+                sure = not _reading({**rule, "min_confidence": 0}, facts)[0]
+                assert miss["unsure"] == (sure and miss["attribute"] != "unless")
 
 
 def _write(
@@ -141,6 +156,15 @@ def _facts(
             if value:
                 facts[attribute] = [value], 1
     return facts
+
+
+def _given(template: str, facts: dict[str, tuple[list[str], float]]) -> str | None:
+    """The group that a rule gives; nothing where an attribute that makes its name is missing."""
+    for attribute in re.findall(r"{(.*?)}", template):
+        if attribute not in facts:
+            return None
+        template = template.replace(f"{{{attribute}}}", facts[attribute][0][0])
+    return template
 
 
 def _reading(
