@@ -21,7 +21,6 @@ import shutil
 import subprocess
 import sys
 import tempfile
-from collections import Counter
 from collections.abc import Iterator, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
@@ -125,40 +124,50 @@ def changed(node: ast.AST) -> ast.expr | None:
     return None
 
 
+#: Tells the measuring which test runs.
+TELLS = """
+import coverage, pytest
+
+@pytest.hookimpl(wrapper=True)
+def pytest_runtest_call(item):
+    coverage.Coverage.current().switch_context(item.nodeid.partition("[")[0])
+    try:
+        return (yield)
+    finally:
+        coverage.Coverage.current().switch_context("")
+"""
+
+
 def learn() -> Map:
     """Which tests run which line of the core; each file's and line's tests, the quickest first."""
     from coverage import CoverageData
 
     with tempfile.TemporaryDirectory() as place:
         config, data, times = (Path(place) / n for n in ("coverage.ini", "data", "times.xml"))
-        config.write_text(
-            f"[run]\ndynamic_context = test_function\ndata_file = {data}\nsource = {CORE}\n"
-        )
+        config.write_text(f"[run]\ndata_file = {data}\nsource = {CORE}\n")
+        (Path(place) / "tells.py").write_text(TELLS)
         run = [sys.executable, "-m", "coverage", "run", f"--rcfile={config}", "-m", "pytest", "-q"]
         apart = [f"--ignore=tests/{name}" for name in APART]
         subprocess.run(
-            [*run, "-p", "no:cacheprovider", f"--junitxml={times}", *apart], cwd=ROOT, check=True,
-            env={**os.environ, "OAKTAG_TESTS": "quick", "PYTHONPATH": str(ROOT / "src")},
+            [*run, "-p", "tells", "-p", "no:cacheprovider", f"--junitxml={times}", *apart],
+            cwd=ROOT, check=True,
+            env={**os.environ, "OAKTAG_TESTS": "quick", "PYTHONPATH": f"{ROOT / 'src'}:{place}"},
         )  # fmt: skip
-        seconds: Counter[str] = Counter()
+        seconds: dict[str, float] = {}
         for case in ElementTree.parse(times).iter("testcase"):
-            test = case.attrib["name"].partition("[")[0]
-            seconds[f"{case.attrib['classname']}::{test}"] += float(case.attrib["time"])  # type: ignore[assignment]
+            file = case.attrib["classname"].replace(".", "/") + ".py"
+            test = f"{file}::{case.attrib['name'].partition('[')[0]}"
+            seconds[test] = seconds.get(test, 0) + float(case.attrib["time"])
         held = CoverageData(str(data))
         held.read()
         found: Map = {}
-        for file in held.measured_files():
+        for name in held.measured_files():
             lines: dict[str, set[str]] = {"": set()}
-            for line, contexts in held.contexts_by_lineno(file).items():
-                tests = {f"tests.{'::'.join(c.rsplit('.', 1))}" for c in contexts if c}
-                lines[str(line)] = tests & seconds.keys()
+            for line, contexts in held.contexts_by_lineno(name).items():
+                lines[str(line)] = set(contexts) & seconds.keys()
                 lines[""] |= lines[str(line)]
-            found[Path(file).name] = {
-                line: [
-                    t.replace(".", "/").replace("::", ".py::")
-                    for t in sorted(tests, key=lambda t: (seconds[t], t))
-                ]
-                for line, tests in lines.items()
+            found[Path(name).name] = {
+                line: sorted(tests, key=lambda t: (seconds[t], t)) for line, tests in lines.items()
             }
         return found
 
