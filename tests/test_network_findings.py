@@ -2,7 +2,10 @@
 
 from __future__ import annotations
 
+import itertools
+import random
 from collections.abc import Callable
+from ipaddress import ip_address
 from pathlib import Path
 from typing import Any
 
@@ -12,7 +15,7 @@ from hypothesis import given, settings
 
 import oaktag as package
 from conftest import Ran
-from networks import random_net, write_net
+from networks import SEEDS, random_net, write_net
 from oaktag.testing.slow_reach import Bound, Net
 from test_commands import _schema
 from test_reach import nets
@@ -151,6 +154,93 @@ def test_findings_are_what_the_words_say(seed: int, tmp_path: Path) -> None:
         for p in n["points"]
         if p.get("mode") != "off" and p.get("match", {}).get("source") != "address"
         if _differs(net, n["node"], known, ways, node_of)
+    }
+
+
+@pytest.mark.parametrize("seed", SEEDS)
+def test_findings_about_answers_are_what_walking_finds(seed: int, tmp_path: Path) -> None:
+    """Who is gone round, and who drops answers: of every two addresses, on all ways out and back,
+    about every kind of packet that arrives."""
+    rng = random.Random(seed)
+    net = random_net(seed)
+    for node in net.nodes:
+        for point in node["points"]:
+            if rng.random() < 0.3:
+                point["shares_state"] = "pair"
+    for segment in net.segments:
+        segment.pop("tag", None)
+    net.beings = net.beings[:12]
+    names = {
+        f"{n['node']} {i}": f"{n['node']}.{p['name']}"
+        for n in net.nodes
+        for i, p in enumerate(n["points"])
+    }
+    stateful = {
+        f"{n['node']}.{p['name']}": p.get("stateful", True) for n in net.nodes for p in n["points"]
+    }
+    known, found = net.known(), set()
+    people = [(address, segment, group) for _, address, segment, group in net.people()]
+    net._packets = net._kinds()
+    for a, b in itertools.permutations(people, 2):
+        if ip_address(a[0]).version != ip_address(b[0]).version:
+            continue
+        outs, backs = _ways(net, a[1], b[1]), _ways(net, b[1], a[1])
+        for out, back in itertools.product(outs, backs):
+            there = net.judgements(out, known, a, b)
+            arriving = [
+                n for n in range(len(net._packets))
+                if _answered(net._packets[n]) and net._packets[n][0] == ip_address(a[0]).version
+                and net.allows((a[2], b[2]))[n] and all(_passes(net, cell, n) for cell in there)
+            ]  # fmt: skip
+            if not arriving:
+                continue
+            keeping = _states(net, back)
+            for judged in there:
+                if judged[2] and not keeping & set(judged[3]):
+                    found.add(("OT405", names[judged[3][0]]))
+            crossed = _states(net, out)
+            for judged in net.judgements(back, known, b, a):
+                knows = judged[2] and crossed & set(judged[3])
+                if not knows and any(not _passes(net, judged, n, turned=True) for n in arriving):
+                    point = names[judged[3][0]]
+                    found.add(("OT406" if stateful[point] else "OT407", point))
+    said = write_net(net, tmp_path).check()["findings"]
+    assert "OT408" not in {f["code"] for f in said}
+    told = {
+        (f["code"], f["message"].split(" go round ")[1].split(",")[0])
+        for f in said if f["code"] == "OT405"
+    }  # fmt: skip
+    told |= {(f["code"], f["message"].split()[0]) for f in said if f["code"] in ("OT406", "OT407")}
+    assert told == found
+
+
+def _ways(net: Net, one: str, two: str) -> list[list[tuple[str, Any]]]:
+    node_of = {s["segment"]: s["node"] for s in net.segments}
+    return [[(node_of[one], None)]] if one == two else net.paths(node_of[one], node_of[two])
+
+
+def _answered(packet: tuple[int, int, int, int]) -> bool:
+    return packet[1] in (6, 17, 132) or packet[:3] in ((4, 1, 8), (6, 58, 128))
+
+
+def _passes(net: Net, judged: Any, number: int, *, turned: bool = False) -> bool:
+    """Whether a point lets a packet pass, or (turned) the answer to it."""
+    what, answering = judged[:2]
+    if isinstance(what, str):
+        return bool(what == "allow")
+    plain, other = (net.answers, net.allows) if turned else (net.allows, net.answers)
+    return plain(what)[number] or (answering and other((what[1], what[0]))[number])
+
+
+def _states(net: Net, way: list[tuple[str, Any]]) -> set[str]:
+    """What keeps the flows of a way: its stateful points, and what these share."""
+    nodes = {n["node"]: n for n in net.nodes}
+    return {
+        state
+        for name, _ in way
+        for n, p in enumerate(nodes[name]["points"])
+        if p.get("stateful", True) and p.get("mode") != "off"
+        for state in (f"{name} {n}", f"shared {p.get('shares_state', (name, n))}")
     }
 
 

@@ -43,8 +43,9 @@ def _of(state: State, row: Between) -> Iterator[Trouble]:
     family = a.host.family
     cell = a.host.group, b.host.group
     should = state.matrix.forms[int(state.matrix.action_form[cell])] & atoms.of_family(family)
-    arriving = atoms.unanswered(should & ~row.outcome.breaks, 0)
-    if not arriving:
+    arriving = should & ~row.outcome.breaks
+    answered = atoms.unanswered(arriving, 0)
+    if not answered:
         return
     judged = [
         m.judge
@@ -54,12 +55,11 @@ def _of(state: State, row: Between) -> Iterator[Trouble]:
     for back in state.paths_of(b, a):
         if back is None:
             continue
-        there = {j.state for _, j in state.judges_on(back)}
+        there = {j.state for _, j in state.judges_on(back) if j.stateful}
         for judge in judged:
             if judge.state not in there:
-                packet = arriving[0].usual(family).exchanged()
+                packet = answered[0].usual(family).exchanged()
                 yield Trouble("round", judge.point.id, a.host, b.host, row.path, back, packet)
-        for region in row.outcome.unanswered:
-            packet = region.usual(family).exchanged()
-            for met, _ in dropping(state, b, a, back, row.path, 1 << atoms.atom(packet)):
-                yield Trouble("dropped", met.judge.point.id, a.host, b.host, row.path, back, packet)
+        for met, lost in dropping(state, b, a, back, row.path, arriving):
+            packet = lost.usual(family).exchanged()
+            yield Trouble("dropped", met.judge.point.id, a.host, b.host, row.path, back, packet)

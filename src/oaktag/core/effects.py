@@ -184,6 +184,11 @@ class Effects:
             self._outcomes[key] = known
         return known
 
+    def should(self, family: int, source: int, destination: int) -> int:
+        """What the matrix allows between two groups, of one family."""
+        form = int(self.matrix.action_form[source, destination])
+        return self.matrix.forms[form] & self.matrix.atoms.of_family(family)
+
     def cells(self, mix: int, sources: Ints, destinations: Ints) -> tuple[Bytes, Bytes]:
         """The effect between groups, and which member of the mix it is blamed on.
 

@@ -31,6 +31,7 @@ from oaktag.core.bindings import Lookup
 from oaktag.core.groups import Groups
 from oaktag.core.matrix import Matrix
 from oaktag.core.network import Network, Point, Segment
+from oaktag.core.packets import Region
 from oaktag.core.paths import Path, Paths
 from oaktag.core.placement import Host
 
@@ -310,23 +311,22 @@ def meetings(state: Judged, a: Class, b: Class, path: Path) -> Iterator[Meeting]
 
 
 def dropping(
-    state: Judged, b: Class, a: Class, back: Path, out: Path, answers: int
-) -> Iterator[tuple[Meeting, int]]:
-    """The points that drop answers on a way back, and which; ``out`` is the way of the packets.
+    state: Judged, b: Class, a: Class, back: Path, out: Path, arriving: int
+) -> Iterator[tuple[Meeting, Region]]:
+    """The points that drop answers on a way back, each with packets whose answers it drops (also
+    where one before it drops them already); ``out`` is the way of the packets.
 
     Args:
         b, a: who answers, and whom.
-        answers: as packets from ``b`` to ``a``.
+        arriving: the packets from ``a`` that arrive at ``b``.
     """
     crossed = {j.state for _, j in judges_on(state, out) if j.stateful}
     for met in meetings(state, b, a, back):
         judge = met.judge
         if not met.judged or not judge.enforces or (judge.stateful and judge.state in crossed):
             continue
-        lost = answers & ~judge.allowed(met.sight)
-        if lost:
-            yield met, lost
-            answers &= ~lost
+        for region in state.matrix.atoms.unanswered(arriving, judge.allowed(met.sight))[:1]:
+            yield met, region
 
 
 # -- many packets --------------------------------------------------------------------------------

@@ -417,8 +417,9 @@ class Reach(Batches):
         else:
             amiss = ()
         if EFFECTS[worst] == "one-way":
-            _, es, ed, *_ = members[blamed]
-            amiss = (*amiss, *self._droppers(path, es, ed, g, h, outcomes[blamed].unanswered))
+            member, es, ed, *_ = members[blamed]
+            arriving = self.effects.should(member.family, g, h) & ~outcomes[blamed].breaks
+            amiss = (*amiss, *self._droppers(path, es, ed, g, h, arriving))
         leaks: dict[int, int] = {}
         breaks: dict[int, int] = {}
         unanswered: dict[Region, None] = {}
@@ -455,18 +456,13 @@ class Reach(Batches):
         return found[0], found[1]
 
     def _droppers(
-        self, path: Path, es: int, ed: int, g: int, h: int, lost: Sequence[Region]
+        self, path: Path, es: int, ed: int, g: int, h: int, arriving: int
     ) -> tuple[Reason, ...]:
         """Who drops the answers to packets that arrive."""
         a, b = self.one.classes_of(es, g)[0], self.two.classes_of(ed, h)[0]
-        atoms = self.state.matrix.atoms
-        packets = [r.first() for r in lost]
-        answers = 0
-        for packet in packets:
-            answers |= 1 << atoms.atom(packet.exchanged())
         found: dict[Reason, None] = {}
         for back in self.state.paths_of(b, a):
             if back is not None:
-                for met, _ in dropping(self.state, b, a, back, path, answers):
+                for met, _ in dropping(self.state, b, a, back, path, arriving):
                     found[Reason(back.nodes[met.hop], "answer-dropped")] = None
         return tuple(found)

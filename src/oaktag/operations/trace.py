@@ -144,7 +144,7 @@ def _back(model: Model, b: Class, a: Class, packet: Packet, out: Path) -> Iterat
             continue
         hops = walk(model.state, b, a, path, packet, out)
         passes = all(h.deed != "deny" for h in hops)
-        there = {j.state for _, j in model.state.judges_on(path)}
+        there = {j.state for _, j in model.state.judges_on(path) if j.stateful}
         missed = sorted(j.point.id for j in judged if j.state not in there)
         said = "the answer arrives" if passes else _dropped(hops[-1], "the answer is dropped at")
         if missed:
