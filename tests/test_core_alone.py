@@ -1,0 +1,208 @@
+"""The core without files: a workspace made of plain objects comes to the same bindings, decisions,
+rows, lists and losses as the one that is read, and needs no package that reads or shows anything."""
+
+from __future__ import annotations
+
+import subprocess
+import sys
+from collections import Counter
+from datetime import date
+from pathlib import Path
+from typing import Any
+
+import pytest
+
+from networks import SEEDS, random_net, write_net
+from oaktag.core.accesslist import AccessList
+from oaktag.core.addresses import parse_prefix
+from oaktag.core.assignment import Condition, Equals, Pin, Rule
+from oaktag.core.bindings import BINDING_SOURCES
+from oaktag.core.compiler import compile_point
+from oaktag.core.endpoints import Endpoints, SourceTable, coded
+from oaktag.core.failures import losses
+from oaktag.core.groups import Group, Groups, GroupSet
+from oaktag.core.lines import Entry, Line, Permission, Policy
+from oaktag.core.model import Given, Model
+from oaktag.core.network import Feed, Link, Network, Node, Point, Scope, Segment
+from oaktag.core.packets import Packet
+from oaktag.core.proof import Meant, prove
+from oaktag.core.reach import Flow
+from oaktag.core.registry import PrefixPin
+from oaktag.core.services import parse_service
+from oaktag.located import Location
+from oaktag.testing.slow import Stack
+from oaktag.testing.slow_reach import Net
+
+HERE = Location("nowhere")
+TODAY = date(2026, 11, 26).toordinal()
+
+
+def policy_of(stack: Stack) -> Policy:
+    permissions = []
+    for name, held in stack.permissions.items():
+        entries = [
+            Entry(action, tuple(b for w in words for b in parse_service(w)), "")  # type: ignore[arg-type]
+            for entry in held["entries"]
+            for action, words in entry.items()
+        ]
+        permissions.append(Permission(name, tuple(entries)))
+    place = {p.name: n for n, p in enumerate(permissions)}
+    lines = [
+        Line(row["source"], row["destination"], place[row["permission"]], 0, HERE, way=row["way"])  # type: ignore[arg-type]
+        for row in stack.layers[0]
+    ]
+    return Policy(tuple(lines), tuple(permissions), ("layers/0.csv",))
+
+
+def network_of(net: Net, groups: Groups) -> Network:
+    def members(words: list[str] | None) -> frozenset[int] | None:
+        return None if words is None else frozenset(i for w in words for i in groups.members(w))
+
+    def point(node: str, held: dict[str, Any]) -> Point:
+        listed = held.get("scope")
+        scope = Scope()
+        if listed:
+            scope = Scope(
+                "listed", members(listed.get("sources")), members(listed.get("destinations"))
+            )
+        return Point(
+            node, held["name"], mode=held["mode"], stateful=held.get("stateful", True), scope=scope,
+            source_by=held.get("match", {}).get("source", "tag"), inside=held["inside"],
+            origins=frozenset(held["from"]) if "from" in held else None, outside=held["outside"],
+            targets=frozenset(held["toward"]) if "toward" in held else None,
+            if_differ=held["if_differ"],
+        )  # fmt: skip
+
+    tags: dict[str, Any] = {g.id: g.tag for g in groups.all}
+    return Network(
+        [
+            Node(n["node"], carries=n["carries"], marks=n["marks"], learns=frozenset(n["learns"]),
+                 relays=n["relays"], points=tuple(point(n["node"], p) for p in n["points"]))
+            for n in net.nodes
+        ],
+        [
+            Segment(s["segment"], s["node"], tuple(map(parse_prefix, s["prefixes"])),
+                    groups.index[s["tag"]] if "tag" in s else None)
+            for s in net.segments
+        ],
+        [Link(k["name"], k["between"][0], k["between"][1], k["carries"], k["cost"]) for k in net.links],
+        [
+            Feed(f["name"], f["from"], f["to"],
+                 tuple(map(parse_prefix, only["prefixes"])) if "prefixes" in only else None,
+                 frozenset(tags[g] for g in only["groups"]) if "groups" in only else None)
+            for f in net.feeds
+            for only in (f.get("only", {}),)
+        ],
+    )  # fmt: skip
+
+
+def given(net: Net) -> Given:
+    """The same as the files of ``write_net`` say, made by hand."""
+    groups = Groups(
+        [Group(name, tag) for name, (tag, _) in net.stack.groups.items()],
+        [GroupSet(name, tuple(parts)) for name, parts in net.stack.sets.items()],
+    )
+    columns = {
+        "ip": coded(tuple(b.addresses) for b in net.beings),
+        "address": coded(tuple(b.addresses) for b in net.beings),
+        "stability": coded(("fixed" if b.stable else "leased",) for b in net.beings),
+        "role": coded((b.group,) if b.group else () for b in net.beings),
+    }
+    names = [b.name for b in net.beings]
+    endpoints = Endpoints([SourceTable("server", "all", names, list(range(len(names))), columns)])
+    rules = [
+        Rule(groups.index[name], (Condition("role", Equals(name), name),), (), HERE)
+        for name in net.stack.groups
+    ]
+    pins = [
+        PrefixPin(parse_prefix(p["prefix"]), groups.index[p["group"]], HERE, None, p.get("at"))
+        for p in net.pins
+    ]
+    return Given(
+        groups, policy_of(net.stack), endpoints, rules, list[Pin](), pins, [],
+        network_of(net, groups), BINDING_SOURCES, [], TODAY,
+    )  # fmt: skip
+
+
+def told(flow: Flow, model: Any) -> tuple[object, ...]:
+    """A row without numbers of atoms: they are each matrix's own."""
+    ends = [(place, model.groups.all[g].id) for place, g in (flow.source, flow.destination)]
+    packets = [
+        sorted(map(str, model.atoms.regions(mask & model.atoms.of_family(family))))
+        for masks in (flow.leaks, flow.breaks)
+        for family, mask in sorted(masks.items())
+    ]
+    path = (flow.path.nodes, tuple(k.name for k in flow.path.links)) if flow.path else None
+    return (*map(tuple, ends), path, flow.result, flow.at, flow.reasons, flow.effect, str(packets))
+
+
+@pytest.mark.parametrize("seed", SEEDS[:8])
+def test_plain_objects_and_files_come_to_the_same(seed: int, tmp_path: Path) -> None:
+    net = random_net(seed)
+    core, files = Model(given(net)), write_net(net, tmp_path).model
+    assert {str(b.prefix): (b.tag, b.source) for b in core.registry.in_force} == {
+        str(b.prefix): (b.tag, b.source) for b in files.registry.in_force
+    }
+    for node in core.network.nodes:
+        assert core.knowledge.at(node).ranges() == files.knowledge.at(node).ranges()
+    rows = [told(f, core) for f in core.state.flows(core.hosts, core.hosts)]
+    assert rows == [told(f, files) for f in files.state.flows(files.hosts, files.hosts)]
+    assert len(rows) > 50
+    for family, protocol in ((4, 6), (6, 17), (4, 47)):
+        for port in (0, 22, 80, 443) if protocol != 47 else (0,):
+            packet = Packet(family, protocol, 50_000 if protocol != 47 else 0, port)
+            for s in range(len(core.groups)):
+                for d in range(len(core.groups)):
+                    bits = [
+                        m.matrix.forms[int(m.matrix.action_form[s, d])] >> m.atoms.atom(packet) & 1
+                        for m in (core, files)
+                    ]
+                    assert bits[0] == bits[1]
+    before, after = (
+        Counter((loss.lost, *loss[1:5]) for loss in losses(m.state, m.hosts)) for m in (core, files)
+    )
+    assert before == after
+
+
+@pytest.mark.parametrize("seed", SEEDS[:8])
+def test_lists_are_compiled_and_proved_without_files(seed: int) -> None:
+    model = Model(given(random_net(seed)))
+    count = 0
+    for point in model.network.points.values():
+        ranges = model.knowledge.at(point.node).ranges()
+        scope = model.scope(point)
+
+        def meant(held: AccessList, point: Point = point) -> Meant:
+            """What the point is for, in plain tables."""
+            network, sides = model.network, [frozenset(side) for side in model.scope(point)]
+            return Meant(
+                point, model.groups, model.given.policy, TODAY, model.knowledge.at(point.node).ranges(),
+                network.spans_of(point.origins), network.spans_of(point.targets),
+                () if point.inside else network.inside_pairs(), *sides,
+            )  # fmt: skip
+
+        held = compile_point(point, model.matrix, model.keys, model.network, ranges, scope)
+        assert held.point == point.id
+        assert prove(held, meant(held)) is None
+        count += 1
+    assert count > 3
+
+
+BARE = """
+import sys
+class No:
+    def find_spec(self, name, path=None, target=None):
+        if name.split(".")[0] in ("yaml", "click", "rich", "pandas", "json", "csv", "pathlib"):
+            if name.split(".")[0] not in sys.modules:
+                raise ImportError(f"the core asks for {name}")
+sys.meta_path.insert(0, No())
+import oaktag.core.model, oaktag.core.reach, oaktag.core.survey, oaktag.core.failures
+import oaktag.core.mending, oaktag.core.proof, oaktag.core.compiler, oaktag.core.amendment
+print(*sorted(n for n in sys.modules if n.startswith("oaktag.") and ".core" not in n))
+"""
+
+
+def test_the_core_needs_nothing_that_reads_or_shows() -> None:
+    done = subprocess.run([sys.executable, "-c", BARE], capture_output=True, text=True, check=False)
+    assert done.returncode == 0, done.stderr
+    assert set(done.stdout.split()) <= {"oaktag.errors", "oaktag.findings", "oaktag.located"}
