@@ -41,7 +41,7 @@ def policy_of(stack: Stack) -> Policy:
     permissions = []
     for name, held in stack.permissions.items():
         entries = [
-            Entry(action, tuple(b for w in words for b in parse_service(w)), "")  # type: ignore[arg-type]
+            Entry(action, tuple(b for w in words for b in parse_service(w)), "")
             for entry in held["entries"]
             for action, words in entry.items()
         ]
