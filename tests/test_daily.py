@@ -23,6 +23,7 @@ from oaktag.testing.strategies import SERVICES, stacks, write_stack
 from oaktag.workspace.edits import with_cells, with_line, with_permission, without_line
 from test_commands import _schema
 from test_matrix import CELLS, WORDS, _load, _sample
+from words import words_hold
 
 Run = Callable[..., Ran]
 
@@ -51,7 +52,9 @@ def test_comparison_is_what_deciding_both_says(
         if opened or closed:
             assert (s, d) in changed
         cell = changed.get((s, d), {"opened": [], "closed": []})
-        assert bool(opened) <= bool(cell["opened"]) and bool(closed) <= bool(cell["closed"])
+        for packet in packets:
+            assert words_hold(cell["opened"], packet) == (packet in opened), (cell, packet)
+            assert words_hold(cell["closed"], packet) == (packet in closed), (cell, packet)
     whole = package.Workspace.load(new).compare(new)
     assert (whole["cells"], whole["endpoints"], whole["points"]) == ([], [], [])
     assert model.groups.index.keys() == workspace.model.groups.index.keys()

@@ -21,6 +21,8 @@ from oaktag.core.packets import (
     runs,
     span_of,
 )
+from oaktag.core.services import set_text, set_words
+from words import words_hold
 
 PORTS = (0, 1, 7, 8, 22, 80, 127, 128, 129, 255, 256, 443, 50_000, 65_535)
 PROTOCOLS = (0, 1, 2, 6, 17, 47, 58, 132, 255)
@@ -97,6 +99,24 @@ def test_a_set_is_its_packets(cut: list[Box], data: st.DataObject) -> None:
             one = atoms.packet(mask, wanted)
             assert mask >> atoms.atom(one) & 1 and wanted in (None, one.family)
             assert one.source_port <= span_of(one.family, one.protocol)
+
+
+@given(cut=st.lists(boxes, max_size=4))
+def test_what_is_printed_of_a_set_is_the_set(cut: list[Box]) -> None:
+    """Every word, read plainly; and one packet, as findings show it."""
+    atoms = Atoms(cut)
+    mask = atoms.mask(cut)
+    words = set_words(atoms, mask)
+    assert words == list(dict.fromkeys(words))
+    for packet in SAMPLE:
+        assert words_hold(words, packet) == holds(cut, packet), (words, packet)
+    said = set_text(atoms, mask)
+    if said.startswith("any but "):
+        rest = set_words(atoms, atoms.full & ~mask)
+        assert said == f"any but {', '.join(rest)}"
+        assert all(words_hold(rest, p) != holds(cut, p) for p in SAMPLE)
+    else:
+        assert said == (", ".join(words) or "none")
 
 
 @given(cut=st.lists(boxes, max_size=4), data=st.data())
