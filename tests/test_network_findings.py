@@ -179,6 +179,7 @@ def test_findings_about_answers_are_what_walking_finds(seed: int, tmp_path: Path
         f"{n['node']}.{p['name']}": p.get("stateful", True) for n in net.nodes for p in n["points"]
     }
     known, found = net.known(), set()
+    dropping: dict[tuple[object, ...], list[set[str]]] = {}
     people = [(address, segment, group) for _, address, segment, group in net.people()]
     net._packets = net._kinds()
     for a, b in itertools.permutations(people, 2):
@@ -187,6 +188,8 @@ def test_findings_about_answers_are_what_walking_finds(seed: int, tmp_path: Path
         outs, backs = _ways(net, a[1], b[1]), _ways(net, b[1], a[1])
         for out, back in itertools.product(outs, backs):
             there = net.judgements(out, known, a, b)
+            row = a[1], a[2], b[1], b[2], tuple(n for n, _ in out)
+            dropping.setdefault(row, []).append(set())
             arriving = [
                 n for n in range(len(net._packets))
                 if _answered(net._packets[n]) and net._packets[n][0] == ip_address(a[0]).version
@@ -204,7 +207,9 @@ def test_findings_about_answers_are_what_walking_finds(seed: int, tmp_path: Path
                 if not knows and any(not _passes(net, judged, n, turned=True) for n in arriving):
                     point = names[judged[3][0]]
                     found.add(("OT406" if stateful[point] else "OT407", point))
-    said = write_net(net, tmp_path).check()["findings"]
+                    dropping[row][-1].add(point.split(".")[0])
+    workspace = write_net(net, tmp_path)
+    said = workspace.check()["findings"]
     assert "OT408" not in {f["code"] for f in said}
     told = {
         (f["code"], f["message"].split(" go round ")[1].split(",")[0])
@@ -212,6 +217,15 @@ def test_findings_about_answers_are_what_walking_finds(seed: int, tmp_path: Path
     }  # fmt: skip
     told |= {(f["code"], f["message"].split()[0]) for f in said if f["code"] in ("OT406", "OT407")}
     assert told == found
+    # Rows of reach name who drops their answers: of one pair of addresses, all of them.
+    for flow in workspace.reach()["flows"]:
+        named = {r["node"] for r in flow["amiss"] if r["why"] == "answer-dropped"}
+        assert bool(named) == (flow["effect"] == "one-way")
+        if named:
+            ends = [(e["segment"], e["group"]) for e in (flow["source"], flow["destination"])]
+            tries = dropping[(*ends[0], *ends[1], tuple(flow["path"]))]
+            assert named <= set().union(*tries)
+            assert len({frozenset(t) for t in tries}) > 1 or named == tries[0]
 
 
 def _ways(net: Net, one: str, two: str) -> list[list[tuple[str, Any]]]:
