@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import random
+from collections.abc import Callable
 from dataclasses import replace
 from ipaddress import ip_address, ip_network
 from pathlib import Path
@@ -13,7 +14,8 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-import oaktag
+import oaktag as package
+from conftest import Ran
 from kernel_oracle import Question, ask
 from oaktag.core.addresses import address_text
 from oaktag.core.network import Point
@@ -26,6 +28,8 @@ from oaktag.operations.model import Model
 from oaktag.testing.slow import CUT_SHORT, Stack
 from oaktag.testing.slow_reach import exchanged
 from oaktag.testing.strategies import stacks, write_stack
+
+Run = Callable[..., Ran]
 
 #: Who has which address where: two segments behind the node, one beyond a link, and nobody's.
 PLACES = {
@@ -75,7 +79,7 @@ def _model(stack: Stack, point: dict[str, Any], folder: Path) -> tuple[Model, Po
     }
     for name, content in files.items():
         (folder / name).write_text(json.dumps(content))
-    model = oaktag.Workspace.load(folder).model
+    model = package.Workspace.load(folder).model
     return model, model.network.points["gate"]
 
 
@@ -268,12 +272,44 @@ def test_the_proof_refutes_just_what_differs(
 def test_the_reader_refuses_what_the_writer_never_writes(
     sample: Path, old: str, new: str, told: str
 ) -> None:
-    model = oaktag.Workspace.load(sample).model
+    model = package.Workspace.load(sample).model
     text = list_text(model, model.network.points["hall-edge"])
     assert old in text
     with pytest.raises(UnreadableList, match=told) as caught:
         nftables_reader.read(text.replace(old, new, 1))
     assert 1 <= caught.value.line <= text.count("\n") + 1
+
+
+@pytest.mark.parametrize("odd", ["\r", "\r\n", "\u2028", "\x85", "\x0b", "\x0c", "\xa0", "\ufeff"])
+def test_bytes_are_bytes(odd: str, oaktag: Run, shipped_mended: Path) -> None:
+    """What the packet filter does not take for a line end is none, also where Python's text mode takes
+    it for one: a rule glued into a comment is gone, and everybody says so."""
+    folder = shipped_mended
+    assert oaktag("-C", folder, "compile").status == 0
+    path = folder / "lists/hall-edge.nft"
+    sound = path.read_bytes()
+    lines = sound.split(b"\n")
+    first = next(n for n, line in enumerate(lines) if line.startswith(b"#") and n)
+    glued = lines[first] + odd.encode() + lines[first + 1]
+    path.write_bytes(b"\n".join([*lines[:first], glued, *lines[first + 2 :]]))
+    proved = oaktag("-C", folder, "prove", "--json")
+    row = next(r for r in proved.json["points"] if r["point"] == "hall-edge")
+    assert proved.status == 1 and not row["equal"] and row["error"], row
+    report = {
+        "form": 1,
+        "node": "hall-edge",
+        "points": [{"point": "hall-edge", "list": "hall-edge.nft"}],
+    }
+    observed = folder / "observed"
+    observed.mkdir()
+    (observed / "hall-edge.json").write_text(json.dumps(report))
+    (observed / "hall-edge.nft").write_bytes(path.read_bytes())
+    drift = oaktag("-C", folder, "drift", "--json")
+    (row,) = drift.json["drift"]
+    assert (row["kind"], row["known"]) == ("lists", False) and row["leaks"] > 0
+    assert oaktag("-C", folder, "reach", "--observed", "observed").status == 1
+    assert oaktag("-C", folder, "compile").status == 0 and path.read_bytes() == sound
+    assert oaktag("-C", folder, "prove").status == 0
 
 
 def _change(text: str, rng: random.Random) -> str:
@@ -298,7 +334,7 @@ def _question(against: Refuted) -> Question:
 
 def test_the_proof_can_fail_and_the_kernel_agrees(real_kernel: None, sample: Path) -> None:
     """200 changes of one character each: refused by the reader, refuted, or proved equal."""
-    model = oaktag.Workspace.load(sample).model
+    model = package.Workspace.load(sample).model
     point = model.network.points["hall-edge"]
     text = list_text(model, point)
     rng = random.Random(20)
@@ -335,7 +371,7 @@ def test_the_proof_can_fail_and_the_kernel_agrees(real_kernel: None, sample: Pat
 
 def test_every_kind_of_wrong_list_is_refuted(sample: Path) -> None:
     """Changes that read well but mean something else: each is shown by a packet that differs."""
-    model = oaktag.Workspace.load(sample).model
+    model = package.Workspace.load(sample).model
     point = model.network.points["hall-edge"]
     text = list_text(model, point)
     held = list_of(model, point)
@@ -374,21 +410,21 @@ def test_every_kind_of_wrong_list_is_refuted(sample: Path) -> None:
 
 def test_lists_stay_when_only_places_change(sample: Path, tmp_path: Path) -> None:
     """Same input, same bytes; a line inserted above changes no list; a new binding only tables."""
-    workspace = oaktag.Workspace.load(sample)
+    workspace = package.Workspace.load(sample)
     first = workspace.compile(tmp_path / "a")["points"][0]
     stamp = Path(first["file"]).stat().st_mtime_ns
-    again = oaktag.Workspace.load(sample).compile(tmp_path / "a")["points"][0]
+    again = package.Workspace.load(sample).compile(tmp_path / "a")["points"][0]
     assert (again["sha256"], Path(again["file"]).stat().st_mtime_ns) == (first["sha256"], stamp)
     layer = sample / "matrix/10-shared.csv"
     head, *rows = layer.read_text().splitlines(keepends=True)
     idle = "untagged,untagged,nothing,off,to,,,switched off for now\n"
     layer.write_text("".join([head, idle, *rows]))
-    moved = oaktag.Workspace.load(sample).compile(tmp_path / "b")["points"][0]
+    moved = package.Workspace.load(sample).compile(tmp_path / "b")["points"][0]
     assert moved["sha256"] == first["sha256"]
     assert (tmp_path / "a/keys.csv").read_text() != (tmp_path / "b/keys.csv").read_text()
     servers = sample / "inventory/servers.csv"
     servers.write_text(servers.read_text() + "catalogue-3,10.20.200.13,search,\n")
-    oaktag.Workspace.load(sample).compile(tmp_path / "c")
+    package.Workspace.load(sample).compile(tmp_path / "c")
     old, new = ((tmp_path / x / "hall-edge.nft").read_text() for x in "bc")
     cut = "chain judge"
     assert old.split(cut)[1] == new.split(cut)[1] and old != new

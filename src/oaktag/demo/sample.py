@@ -36,7 +36,7 @@ def refresh_sample(folder: Path, *, mended: bool = False) -> None:
     texts = sample_texts(mended=mended)
     for name, text in texts.items():
         path = folder / name
-        if path.exists() and path.read_text(encoding="utf-8") != text:
+        if path.exists() and path.read_bytes() != text.encode():
             raise UsageError(f"{path} was changed; name another folder for the demo")
     for name, text in texts.items():
         if not (folder / name).exists():

@@ -22,7 +22,7 @@ from oaktag.dialects import DIALECTS, Dialect
 from oaktag.errors import OakTagError, UnreadableList, UnwritableEntry, UsageError
 from oaktag.operations.documents import Document, document, packet_json
 from oaktag.operations.model import Model
-from oaktag.workspace.textfile import write_text
+from oaktag.workspace.textfile import exact_text, write_text
 
 Progress = Callable[[str], None]
 KEYS_FILE = "keys.csv"
@@ -202,7 +202,7 @@ def compile_lists(
         )
     texts[out / KEYS_FILE] = _keys(model)
     for path, text in texts.items():
-        if not path.exists() or path.read_text(encoding="utf-8") != text:
+        if not path.exists() or path.read_bytes() != text.encode():
             write_text(path, text)
     return document("compile", points=rows, keys=(out / KEYS_FILE).as_posix())
 
@@ -241,7 +241,7 @@ def prove(model: Model, folder: Path, progress: Progress | None = None) -> Docum
         row: Document = {"point": point.id, "file": path.as_posix(), "equal": False}
         row |= {"counterexample": None, "error": None}
         try:
-            against = refute(model, point, path.read_text(encoding="utf-8"))
+            against = refute(model, point, exact_text(path))
             row["equal"] = against is None
             row["counterexample"] = None if against is None else _refuted(against)
         except OSError:

@@ -21,7 +21,7 @@ from oaktag.errors import UsageError, WorkspaceError
 from oaktag.workspace.assignments_file import FILE as ASSIGNMENTS
 from oaktag.workspace.groups_file import FILE as GROUPS
 from oaktag.workspace.load import Files, load
-from oaktag.workspace.textfile import write_text
+from oaktag.workspace.textfile import exact_text, write_text
 
 #: Keys under which a word names a group or a set, by file.
 NAMING = {
@@ -37,10 +37,7 @@ PLAIN = re.compile(r"[A-Za-z0-9][A-Za-z0-9 ._/-]*")
 def text_of(root: Path, name: str) -> str:
     """A file's text, line ends as they are; empty where there is none."""
     path = root / name
-    if not path.exists():
-        return ""
-    with path.open(encoding="utf-8", newline="") as file:
-        return file.read()
+    return exact_text(path) if path.exists() else ""
 
 
 def difference(root: Path, changed: Mapping[str, str]) -> str:

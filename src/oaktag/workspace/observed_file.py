@@ -22,7 +22,7 @@ from oaktag.core.addresses import Prefix, parse_prefix
 from oaktag.core.bindings import BINDING_SOURCES
 from oaktag.errors import UsageError, WorkspaceError
 from oaktag.located import Location
-from oaktag.workspace.textfile import Problems
+from oaktag.workspace.textfile import Problems, exact_text
 
 MODES = ("enforce", "observe", "off")
 
@@ -152,7 +152,7 @@ class _Reader:
         if "list" in item:
             beside = self.path.parent / Path(str(item["list"])).name
             try:
-                text = beside.read_text(encoding="utf-8")
+                text = exact_text(beside)
             except (OSError, UnicodeDecodeError):
                 self.fault(f"the list {item['list']!r} cannot be read", "a text file beside")
         return HeldList(name, mode, item.get("sha256"), text)

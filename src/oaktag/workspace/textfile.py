@@ -60,6 +60,16 @@ def _place(name: str, data: bytes, at: int) -> Location:
     return Location(name, line, at - data.rfind(b"\n", 0, at))
 
 
+def exact_text(path: Path) -> str:
+    """A file's text as its bytes say it: no line end is taken for another, no mark left out.
+
+    Raises:
+        OSError: it cannot be read.
+        UnicodeDecodeError: it is not UTF-8.
+    """
+    return path.read_bytes().decode("utf-8")
+
+
 def write_text(path: Path, text: str) -> None:
     """Write a file whole or not at all: to a temporary one beside it, then renamed."""
     path.parent.mkdir(parents=True, exist_ok=True)
