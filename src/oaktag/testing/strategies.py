@@ -50,12 +50,18 @@ permissions = st.fixed_dictionaries(
         "otherwise": st.sampled_from((None, None, "allow", "deny", "pass")),
     }
 )
+#: All ports together, but of no entry alone: what packets without readable ports do not match.
+HALVES = {
+    "entries": [{"allow": ["0-500/tcp"]}, {"allow": ["501-65535/tcp"]}, {"deny": ["icmp4/3"]}],
+    "otherwise": None,
+}
 
 
 @st.composite
 def stacks(draw: st.DrawFn, most_lines: int = 6) -> Stack:
     """A matrix with every feature: layers, orders, sets, ways, modes, pass, observed default."""
     named = {f"p{n}": draw(permissions) for n in range(draw(st.integers(1, 4)))}
+    named["halves"] = dict(HALVES)
     row = st.fixed_dictionaries(
         {
             "source": st.sampled_from(SOURCES),
