@@ -8,18 +8,20 @@ import random
 from pathlib import Path
 from typing import Any
 
+import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from oaktag.core.accesslist import AccessList, ListEntry
 from oaktag.core.packets import PORTED, Packet, Region, span_of
-from oaktag.operations.lists import list_of
+from oaktag.operations.lists import list_of, list_text, refute
 from oaktag.testing.slow import CUT_SHORT, Stack
 from oaktag.testing.slow_reach import exchanged
 from oaktag.testing.strategies import stacks
 from test_access_lists import _model, points
 
 GROUPS = ("untagged", "ada", "bo", "cy", "di")
+GROUPS_OF: dict[str, Any] = {name: (310 + n, {}) for n, name in enumerate(GROUPS[1:])}
 
 
 def within(region: Region, packet: Packet) -> bool:
@@ -66,7 +68,50 @@ def held_cells(list_: AccessList, tags: dict[str, int]) -> dict[tuple[str, str],
 def test_every_entry_does_what_its_line_says(
     stack: Stack, point: dict[str, Any], seed: int, tmp_path: Path
 ) -> None:
+    every_entry(stack, point, random.Random(seed), tmp_path, 6, 60)
+
+
+#: What is allowed of a protocol as a whole, though what cannot be read is denied before: the layer in
+#: front passes on all ports, each half by an entry of its own; alone, between others, both ways round.
+CUT = (
+    [["0-500/tcp"], ["501-65535/tcp"], ["proto/6"]],
+    [["0-500/tcp", "53/udp"], ["501-65535/tcp"], ["proto/6", "proto/17"]],
+    [["icmp4/0", "icmp4/3/4", "icmp6/1"], ["0-7/sctp"], ["8-65535/sctp"], ["any"]],
+)
+BEHIND = ([["proto/6"]], [["any"]], [["proto/6", "proto/47"], ["proto/17"], ["icmp"]])
+
+
+@pytest.mark.parametrize("stateful", [True, False])
+@pytest.mark.parametrize("turned", [True, False])
+@pytest.mark.parametrize("behind", range(3))
+@pytest.mark.parametrize("cut", range(3))
+def test_what_cannot_be_read_goes_by_entries_for_all_ports(
+    cut: int, behind: int, turned: bool, stateful: bool, tmp_path: Path
+) -> None:
+    *halves, rest = CUT[cut]
+    last, then = ("allow", "deny") if turned else ("deny", "allow")
+    named: dict[str, Any] = {
+        "front": {"entries": [*({"pass": h} for h in halves), {last: rest}], "otherwise": None},
+        "behind": {"entries": [{then: words} for words in BEHIND[behind]], "otherwise": None},
+    }
+    row = {"source": "ada", "destination": "cy", "mode": "", "way": "both"}
+    layers = [[{**row, "permission": name}] for name in named]
+    stack = Stack(
+        GROUPS_OF, {}, named, layers, "deny" if turned else "allow", None, "as-listed", {}
+    )
+    point = {
+        "mode": "enforce", "scope": "all", "outside": "allow", "stateful": stateful, "inside": False,
+    }  # fmt: skip
+    every_entry(stack, point, random.Random(1), tmp_path, 25, 400)
     model, compiled = _model(stack, point, tmp_path)
+    assert refute(model, compiled, list_text(model, compiled)) is None
+
+
+def every_entry(
+    stack: Stack, point: dict[str, Any], rng: random.Random, folder: Path, most: int, many: int
+) -> None:
+    """Of some cells and packets, what the list does and which lines it cites."""
+    model, compiled = _model(stack, point, folder)
     list_ = list_of(model, compiled)
     tags = {"untagged": 0, **{name: tag for name, (tag, _) in stack.groups.items()}}
     cells = held_cells(list_, tags)
@@ -89,12 +134,12 @@ def test_every_entry_does_what_its_line_says(
     def key_of(place: tuple[int, int] | None) -> str:
         return "default" if place is None else keys[f"matrix/{place[0] + 1}0.csv", place[1]]
 
-    rng, packets = random.Random(seed), sample(stack)
-    for source, destination in rng.sample(sorted(cells), min(len(cells), 6)):
+    packets = sample(stack)
+    for source, destination in rng.sample(sorted(cells), min(len(cells), most)):
         name = cells[source, destination]
         chain = list_.chains[name]
         assert chain[-1].region is None and all(e.region is not None for e in chain[:-1])
-        for packet in rng.sample(packets, min(len(packets), 60)):
+        for packet in rng.sample(packets, min(len(packets), many)):
             entry = matched(chain, packet)
             said, cited = {}, {}
             for answer in ("action", "would"):
