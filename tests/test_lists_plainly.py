@@ -12,13 +12,14 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from kernel_oracle import Question, ask
 from oaktag.core.accesslist import AccessList, ListEntry
 from oaktag.core.packets import PORTED, Packet, Region, span_of
 from oaktag.operations.lists import list_of, list_text, refute
 from oaktag.testing.slow import CUT_SHORT, Stack
 from oaktag.testing.slow_reach import exchanged
 from oaktag.testing.strategies import stacks
-from test_access_lists import _model, points
+from test_access_lists import _meant, _model, points
 
 GROUPS = ("untagged", "ada", "bo", "cy", "di")
 GROUPS_OF: dict[str, Any] = {name: (310 + n, {}) for n, name in enumerate(GROUPS[1:])}
@@ -81,13 +82,14 @@ CUT = (
 BEHIND = ([["proto/6"]], [["any"]], [["proto/6", "proto/47"], ["proto/17"], ["icmp"]])
 
 
-@pytest.mark.parametrize("stateful", [True, False])
-@pytest.mark.parametrize("turned", [True, False])
-@pytest.mark.parametrize("behind", range(3))
-@pytest.mark.parametrize("cut", range(3))
-def test_what_cannot_be_read_goes_by_entries_for_all_ports(
-    cut: int, behind: int, turned: bool, stateful: bool, tmp_path: Path
-) -> None:
+SHAPES = list(itertools.product(range(3), range(3), (False, True), (True, False)))
+POINT = {
+    "mode": "enforce", "scope": "all", "outside": "allow", "inside": False, "from": "*",
+    "toward": "*", "match": {"source": "address"}, "if_differ": "frame",
+}  # fmt: skip
+
+
+def shaped(cut: int, behind: int, turned: bool, stateful: bool) -> tuple[Stack, dict[str, Any]]:
     *halves, rest = CUT[cut]
     last, then = ("allow", "deny") if turned else ("deny", "allow")
     named: dict[str, Any] = {
@@ -99,12 +101,37 @@ def test_what_cannot_be_read_goes_by_entries_for_all_ports(
     stack = Stack(
         GROUPS_OF, {}, named, layers, "deny" if turned else "allow", None, "as-listed", {}
     )
-    point = {
-        "mode": "enforce", "scope": "all", "outside": "allow", "stateful": stateful, "inside": False,
-    }  # fmt: skip
+    return stack, {**POINT, "stateful": stateful}
+
+
+@pytest.mark.parametrize("shape", SHAPES)
+def test_what_cannot_be_read_goes_by_entries_for_all_ports(
+    shape: tuple[int, int, bool, bool], tmp_path: Path
+) -> None:
+    stack, point = shaped(*shape)
     every_entry(stack, point, random.Random(1), tmp_path, 25, 400)
     model, compiled = _model(stack, point, tmp_path)
     assert refute(model, compiled, list_text(model, compiled)) is None
+
+
+def test_the_kernel_takes_what_cannot_be_read_likewise(real_kernel: None, tmp_path: Path) -> None:
+    asked: list[tuple[str, list[Question]]] = []
+    meant: list[list[bool]] = []
+    for number, shape in enumerate(SHAPES):
+        stack, point = shaped(*shape)
+        folder = tmp_path / str(number)
+        folder.mkdir()
+        questions = [
+            (Packet(f, p, *CUT_SHORT), *(places if out else places[::-1]), 0)
+            for f, places in ((4, ("10.1.0.1", "10.2.0.1")), (6, ("2001:db8:1::1", "2001:db8:2::1")))
+            for n, p in enumerate((*PORTED, {4: 1, 6: 58}[f]))
+            for out in ((n + number) % 2 == 0,)
+        ]  # fmt: skip
+        asked.append((list_text(*_model(stack, point, folder)), questions))
+        meant.append([_meant(stack, point, q) for q in questions])
+    answers = ask(asked)
+    assert answers == meant
+    assert {passes for said in meant for passes in said} == {True, False}
 
 
 def every_entry(
