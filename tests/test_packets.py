@@ -94,6 +94,11 @@ def test_a_set_is_its_packets(cut: list[Box], data: st.DataObject) -> None:
         for family in region.families:
             usual = region.usual(family)
             assert within(region, usual) and usual.family == family
+            # As people meet them: from a high port where there is one, to no port 0 if others are.
+            high = any(low <= 50_000 <= top for low, top in region.sources)
+            assert (usual.source_port == 50_000) == high
+            many = region.destinations[0][1] > 255
+            assert usual.destination_port > 0 or not many
     for wanted in (None, 4, 6):
         if mask & (atoms.full if wanted is None else atoms.of_family(wanted)):
             one = atoms.packet(mask, wanted)
