@@ -119,7 +119,7 @@ class Batches:
     def _table_number(self) -> dict[int, int]:
         return {id(t): n for n, t in enumerate(self.state.tables)}
 
-    def viewed(self, state: State, lost: str | None = None) -> View:
+    def viewed(self, state: State) -> View:
         """By which tables points and frames go in a state of the same nodes and points."""
         source, target, of_node = self._by_tables
         if state.knowledge is not self.state.knowledge:
@@ -132,8 +132,7 @@ class Batches:
             known = bool(self.state.tables)
             seen = side.seen[rows, table] if known else np.zeros(len(rows), np.int64)
             frames.append(np.where(table >= 0, seen, 0))
-        gone = -1 if lost is None else self.points.number[lost]
-        return View(source, target, (frames[0], frames[1]), gone)
+        return View(source, target, (frames[0], frames[1]))
 
     def batches(self) -> Iterator[Batch]:
         """All rows, unit by unit of the sources."""

@@ -106,10 +106,7 @@ class Walks:
                 last = reason[here]
                 # A point that enforces the true cell is no reason, but there is a point.
                 last = np.where(last == NO_POINT, NONE, last)
-                lost = p == self.view.lost
-                reason[here] = np.where(
-                    lost, reason[here], np.where((last < 0) & (seen.why > 0), code, last)
-                )
+                reason[here] = np.where((last < 0) & (seen.why > 0), code, last)
                 last = amiss[here]
                 amiss[here] = np.where((last < 0) & (seen.why > 0) & seen.enforces, code, last)
                 right = seen.judges & (seen.why == 0)
@@ -141,7 +138,7 @@ class Walks:
                 p = points.first.take(node[at]) + nth
                 place = (tree.root[mine][at] * size + p) * 2 + framed[at]
                 seen = told.take(place, mode="clip")
-                here[:, at] = self._past(here[:, at], node[at], p, seen, int(tree.depth[low]))
+                here[:, at] = self._past(here[:, at], node[at], seen, int(tree.depth[low]))
             so[mine] = here.T
         return _done(so[:, 0], so[:, 3:].T, so[:, 1], so[:, 2])
 
@@ -176,14 +173,12 @@ class Walks:
             found[:, arrives] = seen.cut * 64 + seen.why * 4 + seen.enforces * 2 + seen.judges
         return found
 
-    def _past(self, so: Ints, node: Ints, p: Ints, seen: Ints, depth: int) -> Ints:
+    def _past(self, so: Ints, node: Ints, seen: Ints, depth: int) -> Ints:
         """What paths come to behind a point more on each."""
         why, acts = seen >> 2 & REASONS - 1, (seen & 2) > 0
         wrong = why > 0
         code = node * REASONS + why
         reason = np.where(wrong, code, np.maximum(so[1], NONE))
-        if self.view.lost >= 0:
-            reason = np.where(p == self.view.lost, so[1], reason)
         right = ((seen & 1) > 0) & ~wrong
         first = [
             np.where(right & does & (column < 0), depth, column)
