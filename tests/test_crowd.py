@@ -3,16 +3,20 @@
 from __future__ import annotations
 
 import random
-from collections.abc import Iterable
+from collections import Counter
+from collections.abc import Callable, Iterable
 from pathlib import Path
 from typing import Any
 
+import numpy as np
 import pytest
 
 from networks import SEEDS, grid, random_net, write_net
 from oaktag.core import paths, pathtree, reach
+from oaktag.core.answers import Trouble, troubles
 from oaktag.core.failures import losses
-from oaktag.core.reach import Flow
+from oaktag.core.paths import Paths
+from oaktag.core.reach import Flow, State
 from oaktag.core.survey import survey
 from oaktag.operations.model import Model
 
@@ -96,3 +100,80 @@ def test_a_failure_on_many_paths_is_the_network_without(
     few(monkeypatch, 1)
     fresh = Model(model.files, model.today)
     assert [loss[:5] for loss in losses(fresh.state, fresh.hosts)] == plain
+
+
+@pytest.mark.parametrize("seed", SEEDS[:8])
+def test_answers_over_many_paths_have_the_same_troubles(
+    seed: int, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """Who is gone round and who drops answers, whether paths are walked or grouped."""
+    model = networks(seed, tmp_path)
+    plain = {_trouble(t) for t in troubles(model.state, model.hosts)}
+    for most in (1, 2):
+        few(monkeypatch, most)
+        fresh = Model(model.files, model.today)
+        assert {_trouble(t) for t in troubles(fresh.state, fresh.hosts)} == plain
+
+
+def _trouble(found: Trouble) -> tuple[object, ...]:
+    ends = [(h.segment, h.group) for h in (found.a, found.b)]
+    return found.kind, found.point, *ends
+
+
+@pytest.mark.parametrize("seed", SEEDS[:8])
+def test_what_is_borne_is_counted_over_many_paths_too(
+    seed: int, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """Of rows that are counted, those which the workspace bears are made, asked and left out."""
+    model = networks(seed, tmp_path)
+    rng = random.Random(seed)
+    count = len(model.groups)
+
+    class Some:
+        """Bears rows by chance, always the same."""
+
+        def __init__(self) -> None:
+            self.cell = {e: np.random.default_rng(seed).random((count, count)) < 0.4 for e in WRONG}
+
+        def cells(self, effect: str, sources: Any, destinations: Any) -> Any:
+            return self.cell[effect][np.ix_(sources, destinations)]
+
+        def of(self, flow: Flow) -> bool:
+            wrong = "cut-off" if flow.cut_off else flow.effect
+            if wrong == "exact" or not self.cell[wrong][flow.source[1], flow.destination[1]]:
+                return False
+            return sum(map(ord, flow.source[0] + flow.destination[0])) % 3 > 0
+
+    lost = set(rng.sample(range(len(model.network.links)), 3))
+    network = without_links(model, lost)
+    for most in (1, 64):
+        few(monkeypatch, most)
+        state = network()
+        held = state.classes(model.hosts)
+        bearing = Some()
+        flows = list(state.rows(held, held))
+        counted = survey(state, held, held, None, bearing)
+        borne = [f for f in flows if bearing.of(f)]
+        left = [f for f in flows if not bearing.of(f)]
+        told = Counter("cut-off" if f.cut_off else f.effect for f in borne)
+        assert (told or seed % 4 == 3) and counted.accepted == told
+        assert counted.effects == Counter(f.effect for f in left)
+        assert counted.results == Counter(f.result for f in left)
+        causes = Counter((f.effect, f.causes[-1:]) for f in left if f.effect != "exact")
+        assert {key: cause.rows for key, cause in counted.causes.items()} == causes
+        off = sum(f.cut_off for f in left)
+        assert (counted.cut_off.rows if counted.cut_off else 0) == off
+
+
+WRONG = ("leak", "break", "one-way", "cut-off")
+
+
+def without_links(model: Model, lost: set[int]) -> Callable[[], State]:
+    """Makes the network without some links, so that some ends are cut off."""
+    links = [k for n, k in enumerate(model.network.links) if n not in lost]
+    network = model.network.less(links, model.network.feeds)
+
+    def made() -> State:
+        return State(model.matrix, network, Paths(network), model.knowledge, model.state.judges)
+
+    return made
