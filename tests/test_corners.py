@@ -13,6 +13,7 @@ import pytest
 import oaktag as package
 from conftest import Ran
 from kernel_oracle import ask
+from oaktag.core import mending
 from oaktag.core.addresses import Range
 from oaktag.core.packets import Packet
 from oaktag.dialects.nftables_live import refill
@@ -737,3 +738,57 @@ def test_where_a_row_to_nobody_known_is_observed_or_enforced_first(
     back = rows["untagged", "a"]
     at = ("next", "near")[modes[::-1].index(wanted)]
     assert (back["result"], back["at"]) == (row["result"], at)
+
+
+# -- mending -------------------------------------------------------------------------------------
+
+
+@pytest.mark.parametrize("most", [1, 40])
+@pytest.mark.parametrize("exact", [False, True])
+def test_rows_of_which_each_alone_can_be_mended(
+    exact: bool, most: int, tmp_path: Path, oaktag: Run, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """Frames marked at m make a known and b wrongly known; a point at p drops b unless a frame says
+    otherwise. So a and b cannot both be mended; where frames make e worse, a cannot be at all."""
+    monkeypatch.setattr(mending, "MOST_NEW", most)
+    nodes: list[dict[str, Any]] = [
+        {"node": "m", "can": {"mark": 1}}, {"node": "p", "carries": True, "can": {"point": 1}},
+        {"node": "g", "carries": True, "point": {}},
+    ]  # fmt: skip
+    feeds = [
+        {"from": "registry", "to": "p", "only": {"groups": ["b", "c"]}},
+        {"from": "registry", "to": "g", "only": {"groups": ["c"]}},
+    ]
+    network = net(*nodes, links=[("m", "p"), ("p", "g")], feeds=feeds, where="m m g")
+    network["mending"] = {"direction": 5}
+    pins = [
+        {"prefix": "10.1.0.1/32", "group": "a", "at": "m"},
+        {"prefix": "10.2.0.1/32", "group": "open", "at": "m"},
+    ]
+    rows, lines = "name,ip,role\na-1,10.1.0.1,a\nb-1,10.2.0.1,b\nc-1,10.3.0.1,c\n", ""
+    if exact:
+        rows += "e-1,10.1.0.5,e\n"
+        pins.append({"prefix": "10.1.0.5/32", "group": "shut", "at": "m"})
+        lines = "e,c,web,,,,,\n"
+    more = [{"id": n, "tag": 200 + i} for i, n in enumerate(("open", "shut", "e"))]
+    build(
+        tmp_path, f"untagged,c,web,,,,,\nopen,c,web,,,,,\n{lines}", network=network,
+        groups_yaml={"groups": [*GROUPS, *more]}, servers_csv=rows,
+        assignments_yaml={
+            "pins": pins, "rules": [{"give": n, "when": {"role": n}} for n in (*"abc", "e")],
+        },
+    )  # fmt: skip
+    leaking = {
+        f["source"]["group"]
+        for f in oaktag("-C", tmp_path, "reach", "--to", "c", "--json").json["flows"]
+        if f["effect"] == "leak"
+    }
+    assert leaking == {"a", "b"}
+    ran = oaktag("-C", tmp_path, "reach", "--mend", "--json").json
+    assert ran["proved"]
+    toward = {h.split()[0] for h in ran["hopeless"] if "→ c in" in h}
+    if exact:
+        assert (ran["cost"], toward) == (1, {"a"})
+        assert [c["kind"] for c in ran["changes"]] == ["point"]
+    else:
+        assert (ran["cost"], toward) == (None, set())
