@@ -767,8 +767,8 @@ def test_rows_of_which_each_alone_can_be_mended(
     ]
     rows, lines = "name,ip,role\na-1,10.1.0.1,a\nb-1,10.2.0.1,b\nc-1,10.3.0.1,c\n", ""
     if exact:
-        rows += "e-1,10.1.0.5,e\n"
-        pins.append({"prefix": "10.1.0.5/32", "group": "shut", "at": "m"})
+        rows += "e-1,10.2.0.5,e\n"
+        pins.append({"prefix": "10.2.0.5/32", "group": "shut", "at": "m"})
         lines = "e,c,web,,,,,\n"
     more = [{"id": n, "tag": 200 + i} for i, n in enumerate(("open", "shut", "e"))]
     build(
