@@ -124,14 +124,15 @@ def _covering(model: Model) -> Iterator[Finding]:
     """Wide bindings that hold more of a segment without a default tag than one address: its
     unknown hosts count as that group."""
     held = model.registry.in_force
+    homes = {((h.family, h.address, h.end), h.segment) for h in model.wide}
     for binding in held.take(held.prefixes.wide & (held.tags != 0)):
         prefix = binding.prefix
+        ends = prefix.family, prefix.start, prefix.end
         for segment in model.network.segments.values():
             if segment.group is not None:
                 continue
             common = [p for p in segment.prefixes if prefix.holds(p) or p.holds(prefix)]
-            home = [h.segment for h in model.wide if h.address == prefix.start and h.endpoint >= 0]
-            if common and segment.name not in home:
+            if common and (ends, segment.name) not in homes:
                 name = model.groups.name(binding.tag)
                 yield finding(
                     "OT410", binding.location,
