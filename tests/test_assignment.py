@@ -77,7 +77,9 @@ def test_groups_and_reasons(
     pins = [{"endpoint": f"e{pinned}", "group": "cy"}] if pinned < len(listed) else []
     kept = [(f"e{n}", attribute, value) for n, attribute, value in mended if n < len(listed)]
     _write(tmp_path, names, listed, again, order, pins, kept)
-    said = {e["endpoint"]: e for e in oaktag.Workspace.load(tmp_path).members()["endpoints"]}
+    workspace = oaktag.Workspace.load(tmp_path)
+    said = {e["endpoint"]: e for e in workspace.members()["endpoints"]}
+    takers: list[list[str | None]] = [[] for _ in order]
     for number, name in enumerate(names):
         facts = _facts(name, listed[number], again[number] if number < len(again) else {}, kept)
         table = [_reading(rule, facts) for rule in order]
@@ -90,6 +92,9 @@ def test_groups_and_reasons(
         line = 2 + len(pins) + 1
         places = [line + n for n in range(len(order))]
         row = said[name]
+        taker = "pins" if pins and name == f"e{pinned}" else None
+        for n in taking:
+            takers[n].append(taker or f"assignments.yaml:{places[taking[0]]}")
         if pins and name == f"e{pinned}":
             assert (row["group"], row["by"]["kind"]) == ("cy", "pin")
             assert [a["line"] for a in row["also"]] == [places[n] for n in taking]
@@ -112,6 +117,26 @@ def test_groups_and_reasons(
                 rule = order[places.index(miss["line"])]
                 sure = not _reading({**rule, "min_confidence": 0}, facts)[0]
                 assert miss["unsure"] == (sure and miss["attribute"] != "unless")
+
+    told = {
+        (f["code"], f["line"], f["message"])
+        for f in workspace.check()["findings"]
+        if f["code"] in ("OT205", "OT206", "OT209")
+    }
+    known = {*VALUES, "id", "kind"} | {a for _, a, v in kept if v}
+    expected = set()
+    for n, rule in enumerate(order):
+        place, found = 3 + len(pins) + n, takers[n]
+        asked = [*re.findall(r"{(.*?)}", rule["give"]), *rule["when"], *rule.get("unless", {})]
+        expected |= {("OT209", place, a) for a in asked if a not in known}
+        mine = f"assignments.yaml:{place}"
+        if not found:
+            expected.add(("OT205", place, "matches nobody"))
+        elif mine not in found:
+            expected.add(("OT206", place, f"taken before it, by {found[0]}"))
+    assert len(told) == len(expected)
+    for code, place, words in expected:
+        assert any((c, p) == (code, place) and words in m for c, p, m in told), (words, told)
 
 
 def _write(

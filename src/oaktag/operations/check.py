@@ -106,11 +106,12 @@ def _rules(model: Model) -> Iterator[Finding]:
     for number, rule in enumerate(assignment.rules):
         group = rule.template or model.groups.all[rule.give].id
         matched = assignment.rows_of(number)
-        for condition in (*rule.when, *rule.unless):
-            if condition.attribute not in attributes:
+        asked = (c.attribute for c in (*rule.when, *rule.unless))
+        for attribute in dict.fromkeys([*rule.named, *asked]):
+            if attribute not in attributes:
                 yield finding(
                     "OT209", rule.location,
-                    f"no source gives the attribute {condition.attribute!r} that the rule for "
+                    f"no source gives the attribute {attribute!r} that the rule for "
                     f"{group} asks for",
                     "see the header of the inventory files",
                 )  # fmt: skip
@@ -120,7 +121,8 @@ def _rules(model: Model) -> Iterator[Finding]:
                 "mend its conditions, or take it out",
             )  # fmt: skip
         elif not (assignment.rule == number).any() and number not in lost:
-            first = int(assignment.rule[matched[0]])
+            row = int(matched[0])
+            first = int(assignment.lost[row][0] if row in assignment.lost else assignment.rule[row])
             by = assignment.rules[first].location if first >= 0 else "pins"
             yield finding(
                 "OT206", rule.location,
