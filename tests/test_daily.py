@@ -21,6 +21,7 @@ from conftest import Ran
 from oaktag.testing.slow import Packet, Stack
 from oaktag.testing.strategies import SERVICES, stacks, write_stack
 from oaktag.workspace.edits import with_cells, with_line, with_permission, without_line
+from oaktag.workspace.revision import version
 from test_commands import _schema
 from test_matrix import CELLS, WORDS, _load, _sample
 from words import words_hold
@@ -207,6 +208,50 @@ def test_versions_in_git(oaktag: Run, shipped: Path, shipped_mended: Path) -> No
     assert "| dirk | untagged | patrons |" in summary and "FAILS, now holds" in summary
 
 
+def test_a_revision_is_what_was_committed_and_nothing_else(
+    oaktag: Run, sample: Path, tmp_path: Path
+) -> None:
+    """In a folder deep in a repository, whose attributes would hide files and whose links lead away; a
+    folder of a branch's name does not stand for it."""
+    top = tmp_path / "repository"
+    folder = top / "sites/quillmere"
+    folder.parent.mkdir(parents=True)
+    sample.rename(folder)
+    (top / ".gitattributes").write_text("*.csv export-ignore\n*.yaml export-subst\n")
+    (folder / "secret").symlink_to("/proc/self/environ")
+    (top / "elsewhere.txt").write_text("not of the workspace\n")
+    git = ["git", "-C", str(top), "-c", "user.name=a", "-c", "user.email=a@b.c"]
+    for words in (["init", "-q", "-b", "main"], ["add", "-A"], ["commit", "-qm", "first"]):
+        subprocess.run([*git, *words], check=True, capture_output=True)
+    people = folder / "inventory/people.csv"
+    before = people.read_text()
+    people.write_text(before.replace("librarian", "patron", 1))
+    ran = oaktag("-C", folder, "compare", "--json", "--fail-on", "any")
+    assert ran.status == 1 and len(ran.json["endpoints"]) == 1, ran
+    with version(folder, "main") as written:
+        held = {
+            p.relative_to(written).as_posix(): p.read_bytes()
+            for p in written.rglob("*")
+            if p.is_file()
+        }
+    there = {p.relative_to(folder).as_posix(): p for p in folder.rglob("*") if not p.is_symlink()}
+    assert held.keys() == {name for name, p in there.items() if p.is_file()}
+    assert held["inventory/people.csv"].decode() == before
+    shutil.copytree(folder, folder / "main")
+    assert len(oaktag("-C", folder, "compare", "main", "--json").json["endpoints"]) == 1
+    for word in ("./main", "main/", str(folder / "main")):
+        assert oaktag("-C", folder, "compare", word, "--json").json["endpoints"] == []
+    shutil.rmtree(folder / "main/matrix")
+    for word, told in (
+        ("other", "knows no revision"), ("./other", "no folder"), ("--help;x", "No such option"),
+        ("main^{tree}", "knows no revision"), ("", "no revision"),
+    ):  # fmt: skip
+        ran = oaktag("-C", folder, "compare", word)
+        assert ran.status == 2 and told in ran.err, (word, ran)
+    (folder / "other").mkdir()
+    assert "written ./other" in oaktag("-C", folder, "compare", "other").err
+
+
 def test_lines_keep_their_form() -> None:
     text = 'source,destination,permission,note\r\na,b,p,"x, ""y"""\r\n c ,d,q,"two\nlines"\r\ne,f,r,\r\n'
     assert with_cells(text, 2, {"permission": "z"}) == text.replace("a,b,p,", "a,b,z,")
@@ -235,7 +280,7 @@ def test_lines_keep_their_form() -> None:
         (["set", "--where", "owner=network desk"], "say what to change"),
         (["grant", "in-library", "catalogue", "ssh"], "is a set"),
         (["grant", "kiosks", "catalogue", "shh"], "no service known"),
-        (["compare", "HEAD~3"], "neither a folder nor a git revision"),
+        (["compare", "HEAD~3"], "no revision"),
         (["compare", "--where", "mode=enforce"], "selects no observed line"),
         (["callers", "catalog"], "perhaps catalogue"),
         (["matrix", "--figure", "m.gif"], "neither .png nor .svg"),

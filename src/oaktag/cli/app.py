@@ -16,6 +16,7 @@ from typing import NoReturn
 import click
 
 from oaktag.cli.context import Context
+from oaktag.cli.shown import shown
 from oaktag.errors import OakTagError, UnwritableEntry, UsageError, WorkspaceError
 
 FOUND, WRONG = 1, 2
@@ -137,7 +138,7 @@ def run() -> NoReturn:
         if debug:
             raise
         click.echo(
-            f"oaktag: this should not happen: {type(error).__name__}: {error}\n"
+            f"oaktag: this should not happen: {type(error).__name__}: {shown(str(error))}\n"
             "Run it again with --debug before the command to see where, and please report it.",
             err=True,
         )
@@ -151,11 +152,11 @@ def _complain(error: OakTagError) -> NoReturn:
         emit_errors(error)
     if isinstance(error, WorkspaceError):
         for problem in error.problems:
-            click.echo(str(problem), err=True)
+            click.echo(shown(str(problem)), err=True)
         count = len(error.problems)
         click.echo(f"{count} {'fault' if count == 1 else 'faults'} in the files", err=True)
         sys.exit(WRONG)
-    for line in str(error).splitlines():
-        click.echo(f"oaktag: {line}", err=True)
+    for line in str(error).split("\n"):
+        click.echo(f"oaktag: {shown(line)}", err=True)
     wrong = isinstance(error, UsageError) or not isinstance(error, UnwritableEntry)
     sys.exit(WRONG if wrong else FOUND)

@@ -54,7 +54,7 @@ def command(
             raise click.UsageError("--if-enforced and --where ask about this folder alone")
         document = workspace.if_enforced(where)
     else:
-        document = workspace.compare(was or "HEAD", now)
+        document = workspace.compare("HEAD" if was is None else was, now)
     if as_json:
         emit(document)
     elif summary:

@@ -14,6 +14,7 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
+from oaktag.cli.shown import shown, shown_json
 from oaktag.errors import OakTagError, WorkspaceError
 
 if TYPE_CHECKING:
@@ -63,7 +64,11 @@ PIECE = 4096
 
 def emit(document: dict[str, Any]) -> None:
     """Print a document as JSON: a field a line, and of fields that are lists a row a line."""
-    encode = json.JSONEncoder(ensure_ascii=False).encode
+    encoder = json.JSONEncoder(ensure_ascii=False)
+
+    def encode(value: object) -> str:
+        return shown_json(encoder.encode(value))
+
     before = "{"
     for name, value in document.items():
         click.echo(f"{before}\n {encode(name)}: ", nl=False)
@@ -104,12 +109,12 @@ def failed(findings: Sequence[dict[str, Any]], level: str) -> int:
 
 def say(text: str = "") -> None:
     """A line for people."""
-    click.echo(text)
+    click.echo(shown(text))
 
 
 def hint(text: str) -> None:
     """The last line: what to do next."""
-    click.echo(f"→ {text}")
+    click.echo(f"→ {shown(text)}")
 
 
 def count(number: int, word: str) -> str:
@@ -146,7 +151,7 @@ def table(
     console = Console(highlight=False, markup=False, emoji=False)
     if not console.is_terminal:
         console = Console(highlight=False, markup=False, emoji=False, width=WIDTH)
-    shown = Table(
+    made = Table(
         box=None,
         pad_edge=False,
         header_style="bold underline",
@@ -154,16 +159,16 @@ def table(
         leading=int(spaced),
     )
     for number, head in enumerate(heads):
-        shown.add_column(
-            Text(head), justify="right" if number in right else "left", overflow="fold",
+        made.add_column(
+            Text(shown(head)), justify="right" if number in right else "left", overflow="fold",
             no_wrap=bool(wrap) and number not in wrap,
         )  # fmt: skip
     for row in rows:
-        shown.add_row(*(Text(str(cell)) for cell in row))
+        made.add_row(*(Text(shown(str(cell))) for cell in row))
     with console.capture() as captured:
-        console.print(shown)
+        console.print(made)
     text = captured.get()
-    click.echo("\n".join(line.rstrip() for line in text.splitlines()))
+    click.echo("\n".join(line.rstrip() for line in text.rstrip("\n").split("\n")))
 
 
 def place(row: dict[str, Any] | None) -> str:
@@ -211,7 +216,7 @@ dry_run = click.option("--dry-run", "dry", is_flag=True, help="Show the change, 
 
 def show_change(document: dict[str, Any]) -> None:
     """A change as a diff, and whether it was written."""
-    click.echo(document["diff"], nl=False)
+    click.echo(shown(document["diff"]), nl=False)
     files = ", ".join(document["files"])
     if not document["files"]:
         say("nothing to change")
@@ -225,7 +230,7 @@ def progress(word: str) -> Callable[[str], None]:
 
     def step(name: str) -> None:
         if time.monotonic() - start > 1:
-            click.echo(f"{word} {name} …", err=True)
+            click.echo(f"{word} {shown(name)} …", err=True)
 
     return step
 
@@ -247,7 +252,7 @@ def complete(kind: str) -> Callable[..., list[str]]:
             "node": list(model.network.nodes),
             "point": list(model.network.points),
         }[kind]
-        return [w for w in words if w.startswith(incomplete)]
+        return [w for w in words if w.startswith(incomplete) and shown(w) == w]
 
     return found
 

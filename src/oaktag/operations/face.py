@@ -207,7 +207,7 @@ class Workspace:
         from oaktag.operations.members import against
         from oaktag.workspace.revision import version
 
-        with version(self.model.files.root, str(other)) as folder:
+        with version(self.model.files.root, other) as folder:
             return against(self.model, Model.read(folder, self.model.today))
 
     def missing(self, node: str) -> Document:
@@ -244,11 +244,11 @@ class Workspace:
         from oaktag.workspace.revision import version
 
         root, today = self.model.files.root, self.model.today
-        with version(root, str(was)) as old:
+        with version(root, was) as old:
             before = Model.read(old, today)
             if now is None:
                 return versions(before, self.model)
-            with version(root, str(now)) as new:
+            with version(root, now) as new:
                 return versions(before, Model.read(new, today))
 
     def if_enforced(self, where: str | None = None) -> Document:
@@ -303,7 +303,7 @@ class Workspace:
             return matrix(
                 self.model, source, destination, service=service, only=only, search=search
             )
-        with version(self.model.files.root, str(since or "HEAD")) as old:
+        with version(self.model.files.root, "HEAD" if since is None else since) as old:
             against = Model.read(old, self.model.today)
             return matrix(
                 self.model, source, destination, service=service, only=only, search=search,

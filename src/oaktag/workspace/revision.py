@@ -1,10 +1,14 @@
-"""Another version of a workspace: a folder, or a git revision of this one, written out."""
+"""Another version of a workspace: a folder, or a git revision of this one, written out.
+
+A word is a revision; a folder is written as one (``./DIR``, ``DIR/``, ``../DIR``, ``/DIR``), lest a
+folder that somebody adds stand for the branch of its name. A revision is read object by object:
+no attributes, filters or links of the repository have a say.
+"""
 
 from __future__ import annotations
 
-import io
+import os
 import subprocess
-import tarfile
 import tempfile
 from collections.abc import Iterator
 from contextlib import contextmanager
@@ -12,28 +16,77 @@ from pathlib import Path
 
 from oaktag.errors import UsageError
 
+#: Modes of plain files in a git tree; links and submodules are none.
+PLAIN = ("100644", "100755", "100664")
+
 
 @contextmanager
-def version(root: Path, word: str) -> Iterator[Path]:
+def version(root: Path, word: str | Path) -> Iterator[Path]:
     """The folder of another version; one that is written out is gone afterwards.
 
+    Args:
+        root: the workspace's folder, from which a folder's name is read too.
+        word: a revision, or a folder written as one; a ``Path`` is a folder as it stands.
+
     Raises:
-        UsageError: the word is no folder and no revision.
+        UsageError: there is no such folder or revision, or it is none of this workspace.
     """
-    folder = Path(word)
-    if folder.is_dir():
+    if isinstance(word, Path) or word in (".", "..") or _is_folder(word):
+        folder = word if isinstance(word, Path) else root / word
+        if not folder.is_dir():
+            raise UsageError(f"there is no folder {str(word)!r}")
         yield folder
         return
-    if word.startswith("-"):
-        raise UsageError(f"{word!r} is neither a folder nor a git revision")
-    done = subprocess.run(
-        ["git", "-C", str(root), "archive", "--format=tar", f"{word}:./"],
-        capture_output=True, check=False,
-    )  # fmt: skip
-    if done.returncode:
-        said = done.stderr.decode(errors="replace").strip().splitlines()[-1:] or [""]
-        raise UsageError(f"{word!r} is neither a folder nor a git revision here ({said[0]})")
+    commit = _git(
+        root, "rev-parse", "--verify", "--quiet", "--end-of-options", f"{word}^{{commit}}"
+    )
+    if commit is None:
+        hint = f"; the folder is written ./{word}" if (root / word).is_dir() else ""
+        if _git(root, "rev-parse", "--git-dir") is None:
+            raise UsageError(f"{word!r} is no revision, for this is no git repository{hint}")
+        raise UsageError(f"git knows no revision {word!r} here{hint}")
     with tempfile.TemporaryDirectory(prefix="oaktag-") as place:
-        with tarfile.open(fileobj=io.BytesIO(done.stdout)) as held:
-            held.extractall(place, filter="data")
+        _write_out(root, commit.decode().strip(), Path(place))
         yield Path(place)
+
+
+def _is_folder(word: str) -> bool:
+    return (
+        word.endswith(("/", os.sep)) or word.startswith(("./", "../")) or Path(word).is_absolute()
+    )
+
+
+def _git(root: Path, *words: str, given: bytes = b"") -> bytes | None:
+    """What git says; None where it fails, or is not here."""
+    try:
+        done = subprocess.run(
+            ["git", "-C", str(root), *words], input=given, capture_output=True, check=False
+        )
+    except FileNotFoundError:
+        raise UsageError("git is not installed; name a folder, as ./DIR") from None
+    return None if done.returncode else done.stdout
+
+
+def _write_out(root: Path, commit: str, place: Path) -> None:
+    """The plain files of a revision below the workspace's folder."""
+    listed = _git(root, "ls-tree", "-r", "-z", commit)
+    names: list[tuple[str, str]] = []
+    for row in (listed or b"").split(b"\0"):
+        facts, _, path = row.partition(b"\t")
+        mode, _, rest = facts.decode().partition(" ")
+        if mode in PLAIN:
+            names.append((os.fsdecode(path), rest.split()[1]))
+    if not names:
+        raise UsageError(f"the revision {commit[:12]} has no file of this workspace")
+    wanted = "".join(f"{key}\n" for _, key in names).encode()
+    held = _git(root, "cat-file", "--batch", given=wanted)
+    if held is None:
+        raise UsageError(f"git cannot read the files of {commit[:12]}")
+    at = 0
+    for name, _ in names:
+        end = held.index(b"\n", at)
+        size = int(held[at:end].split()[2])
+        file = place / name
+        file.parent.mkdir(parents=True, exist_ok=True)
+        file.write_bytes(held[end + 1 : end + 1 + size])
+        at = end + 1 + size + 1
