@@ -74,6 +74,41 @@ def _texts(value: object) -> list[str]:
     return [value] if isinstance(value, str) else []
 
 
+@pytest.mark.parametrize("odd", ["\r", "\x0b", "\x0c", "\x1c", "\x85", "\u2028", "\u2029"])
+@pytest.mark.parametrize("name", ["groups.yaml", "matrix/10-shared.csv", "inventory/people.csv"])
+def test_lines_end_in_one_way(name: str, odd: str, sample: Path, oaktag: Run) -> None:
+    """What follows such a character in a comment or a note is a line of its own for some readers."""
+    path = sample / name
+    lines = path.read_bytes().split(b"\n")
+    if name.endswith("yaml"):
+        lines[1] = b"  # tags" + odd.encode() + b"  - {id: hidden, tag: 999}"
+    else:
+        lines[1] += odd.encode() + lines[2]
+    path.write_bytes(b"\n".join(lines))
+    ran = oaktag("-C", sample, "groups")
+    assert ran.status == 2 and f"{name}:2:" in ran.err and f"U+{ord(odd):04X}" in ran.err, ran
+    assert not ACTING.search(ran.err)
+    path.write_bytes(path.read_bytes().replace(odd.encode(), b"").replace(b"\n", b"\r\n"))
+    assert "U+" not in oaktag("-C", sample, "groups").err  # CRLF throughout is fine
+
+
+def test_ids_and_keys_hold_letters_that_are_seen(sample: Path, oaktag: Run) -> None:
+    for name, old, new in (
+        ("inventory/people.csv", "\nada,", "\nad\u202ea,"),
+        ("inventory/people.csv", "name,", "na\x07me,"),
+        ("permissions.yaml", "  nothing:", '  "not\\u2067hing":'),
+        ("groups.yaml", "title: Self", '"tit\\x1ble": Self'),
+    ):
+        path = sample / name
+        text = path.read_text()
+        assert old in text, (name, old)
+        path.write_bytes(text.replace(old, new, 1).encode())
+        ran = oaktag("-C", sample, "members")
+        assert ran.status == 2 and name in ran.err and "U+" in ran.err, (name, new, ran)
+        assert not ACTING.search(ran.err)
+        path.write_bytes(text.encode())
+
+
 def test_errors_show_it_escaped(sample: Path, oaktag: Run) -> None:
     path = sample / "groups.yaml"
     path.write_text(path.read_text().replace("id: kiosks", f"id: {json.dumps(EVIL)}"))

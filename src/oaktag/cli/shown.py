@@ -2,14 +2,7 @@
 
 from __future__ import annotations
 
-import re
-
-#: Controls but tab and line feed (a carriage return before one belongs to a line's end), what turns
-#: the direction of text, line ends of other kinds, marks of byte order, halves of characters.
-ACTING = re.compile(
-    "\r(?!\n)|[\x00-\x08\x0b\x0c\x0e-\x1f\x7f-\x9f\u061c\u200e\u200f\u2028-\u202e\u2066-\u2069"
-    "\ufeff\ud800-\udfff]"
-)
+from oaktag.letters import ACTING
 
 
 def shown(text: str) -> str:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Collection
+from collections.abc import Callable, Collection, Iterable
 from dataclasses import dataclass, field
 from difflib import get_close_matches
 from pathlib import Path
@@ -21,6 +21,7 @@ from oaktag.core.endpoints import (
     Value,
 )
 from oaktag.core.sessions import Session
+from oaktag.letters import ACTING_IN_NAMES, named
 from oaktag.located import Location
 from oaktag.workspace.config_file import Config, Source
 from oaktag.workspace.csvfile import CsvFile, read_csv
@@ -135,6 +136,8 @@ def _read_source(
         firsts = [ids[n] for n in starts[:-1]]
         ids = [firsts[code] if code >= 0 else "" for code in column.codes.tolist()]
         _check_ids(listing, source.id, ids, problems)
+    if not "".join([*ids, *names.values()]).isprintable():
+        _check_letters(listing, source.id, ids, names.values(), problems)
     table = SourceTable(source.kind, source.file, ids, listing.lines, {})
     for name, attribute in names.items():
         table.columns[attribute] = listing.columns[name]
@@ -154,6 +157,20 @@ def _check_ids(listing: Listing, column: str, ids: list[str], problems: Problems
             where, line = listing.place(row, column), int(listing.lines[first[name]])
             problems.clash(where, f"{name!r} is in this file twice", f"first in line {line}")
         first.setdefault(name, row)
+
+
+def _check_letters(
+    listing: Listing, column: str, ids: list[str], names: Iterable[str], problems: Problems
+) -> None:
+    """Ids and attributes hold nothing that acts or cannot be seen."""
+    for row, name in enumerate(ids):
+        if odd := ACTING_IN_NAMES.search(name):
+            where = listing.place(row, column)
+            problems.form(where, f"the id {name!r} holds {named(odd[0])}", "letters one can see")
+    for name in names:
+        if odd := ACTING_IN_NAMES.search(name):
+            told = f"the attribute {name!r} holds {named(odd[0])}"
+            problems.form(Location(listing.name, 1), told, "letters one can see")
 
 
 def _attributes(listing: Listing, source: Source, config: Config) -> dict[str, str]:

@@ -7,6 +7,7 @@ import tempfile
 from pathlib import Path
 
 from oaktag.errors import Problem
+from oaktag.letters import line_end, named
 from oaktag.located import Location
 
 
@@ -43,7 +44,7 @@ def read_text(root: Path, name: str, problems: Problems, encoding: str = "utf-8"
         problems.form(_place(name, data, bad), "there is a NUL byte here", "plain UTF-8 text")
         return None
     try:
-        return data.decode("utf-8-sig" if encoding == "utf-8" else encoding)
+        return _lines(name, data.decode("utf-8-sig" if encoding == "utf-8" else encoding), problems)
     except UnicodeDecodeError as error:
         byte = data[error.start]
         known = encoding == "utf-8"
@@ -53,6 +54,21 @@ def read_text(root: Path, name: str, problems: Problems, encoding: str = "utf-8"
             "save the file as UTF-8, or say encoding: in its source" if known else "see encoding:",
         )
         return None
+
+
+def _lines(name: str, text: str, problems: Problems) -> str | None:
+    """The text, if its lines end with LF or CRLF and nothing else: what one reader takes for a line
+    of its own and another for the end of a comment, no reviewer sees."""
+    odd = line_end(text)
+    if odd is None:
+        return text
+    at = odd.start()
+    place = Location(name, text.count("\n", 0, at) + 1, at - text.rfind("\n", 0, at))
+    problems.form(
+        place, f"the character {named(odd[0])} ends a line for some programs and not for others",
+        "lines end with LF or CRLF; take it out, or write it as an escape",
+    )  # fmt: skip
+    return None
 
 
 def _place(name: str, data: bytes, at: int) -> Location:

@@ -15,6 +15,7 @@ from pathlib import Path
 import yaml
 
 from oaktag.core.addresses import Prefix, parse_prefix
+from oaktag.letters import ACTING_IN_NAMES, named
 from oaktag.located import Location
 from oaktag.workspace.textfile import Problems, read_text
 
@@ -93,6 +94,10 @@ class YamlFile:
         for key, value in node.value:
             if not isinstance(key, yaml.ScalarNode):
                 self.fail(key, f"a key of {what} is {_kind(key)}", "a word")
+            elif odd := ACTING_IN_NAMES.search(key.value):
+                self.fail(
+                    key, f"the key {key.value!r} holds {named(odd[0])}", "letters one can see"
+                )
             elif key.value in seen:
                 first = seen[key.value].start_mark.line + 1
                 self.fail(key, f"the key {key.value!r} stands twice", f"first in line {first}")
