@@ -10,6 +10,7 @@ import signal
 import subprocess
 import sys
 import time
+from collections.abc import Callable
 from pathlib import Path
 
 import pytest
@@ -143,3 +144,47 @@ def test_what_cannot_be_read_or_written_is_said(tmp_path: Path) -> None:
         (folder / "groups.yaml").chmod(0)
         done = subprocess.run(command(folder, "check"), capture_output=True, text=True, check=False)
         assert done.returncode == 2 and "groups.yaml" in done.stderr
+
+
+def test_a_workspace_is_its_folder(tmp_path: Path) -> None:
+    """What leads out of it is named and not read; pipes and devices hang nobody; no output goes through
+    a link that somebody laid."""
+    folder = first_part(tmp_path / "w")
+    outside = tmp_path / "outside"
+    outside.mkdir()
+    (outside / "secret.csv").write_text("uid,name\nhidden,me\n")
+    people = folder / "inventory/people.csv"
+    kept = people.read_bytes()
+    ways: list[tuple[Callable[[], object], str]] = [
+        (lambda: people.symlink_to(outside / "secret.csv"), "outside the workspace"),
+        (lambda: people.symlink_to("/proc/self/environ"), "outside the workspace"),
+        (lambda: people.symlink_to("/dev/zero"), "outside the workspace"),
+        (lambda: os.mkfifo(people), "a pipe or a device"),
+        (lambda: people.mkdir(), "a folder"),
+        (lambda: people.symlink_to("people.csv"), "leads nowhere"),
+    ]
+    for lay, told in ways:
+        people.unlink() if people.is_symlink() or not people.is_dir() else people.rmdir()
+        lay()
+        done = subprocess.run(
+            command(folder, "members"), capture_output=True, text=True, check=False, timeout=60
+        )
+        assert done.returncode == 2 and "inventory/people.csv" in done.stderr, done
+        assert told in done.stderr and "hidden" not in done.stdout + done.stderr, done
+    people.unlink()
+    (folder / "inventory/kept.csv").write_bytes(kept)
+    people.symlink_to("kept.csv")  # a link inside the folder is nobody's trap
+    assert subprocess.run(command(folder, "members"), capture_output=True).returncode == 0
+    before = (outside / "secret.csv").read_bytes()
+    (folder / "lists").symlink_to(outside)
+    (folder / "told.xml").symlink_to(outside / "secret.csv")
+    (folder / "drawn.png").symlink_to(outside / "secret.csv")
+    for words in (
+        ["compile"],
+        ["expect", "--junit", "told.xml"],
+        ["matrix", "--figure", "drawn.png"],
+    ):
+        done = subprocess.run(command(folder, *words), capture_output=True, text=True, check=False)
+        assert done.returncode == 2 and "is a link" in done.stderr, (words, done)
+    assert sorted(p.name for p in outside.iterdir()) == ["secret.csv"]
+    assert (outside / "secret.csv").read_bytes() == before

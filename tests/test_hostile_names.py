@@ -11,7 +11,7 @@ from pathlib import Path
 import pytest
 
 from conftest import Ran
-from oaktag.cli.shown import shown, shown_json
+from oaktag.letters import shown, shown_json
 
 Run = Callable[..., Ran]
 #: Colours and the bell, a turn of direction, line ends of other kinds, a lone half of a character.

@@ -1,4 +1,5 @@
-"""Characters that are not what they look like."""
+"""Characters that are not what they look like, and how they are shown: nothing that a name or a
+note holds acts on a terminal or hides in a file."""
 
 from __future__ import annotations
 
@@ -27,3 +28,17 @@ def line_end(text: str) -> re.Match[str] | None:
 def named(letter: str) -> str:
     """A character by its number, as in ``U+202E``."""
     return f"U+{ord(letter):04X}"
+
+
+def shown(text: str) -> str:
+    """The text with such characters written as escapes."""
+    return ACTING.sub(lambda found: _escape(ord(found[0])), text)
+
+
+def shown_json(text: str) -> str:
+    """The same of JSON, where escapes have one form (RFC 8259, section 7)."""
+    return ACTING.sub(lambda found: f"\\u{ord(found[0]):04x}", text)
+
+
+def _escape(number: int) -> str:
+    return f"\\x{number:02x}" if number < 256 else f"\\u{number:04x}"

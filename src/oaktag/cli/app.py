@@ -16,8 +16,8 @@ from typing import NoReturn
 import click
 
 from oaktag.cli.context import Context
-from oaktag.cli.shown import shown
 from oaktag.errors import OakTagError, UnwritableEntry, UsageError, WorkspaceError
+from oaktag.letters import shown
 
 FOUND, WRONG = 1, 2
 

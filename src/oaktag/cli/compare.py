@@ -44,7 +44,7 @@ def command(
     fail_on: str,
     as_json: bool,
 ) -> int:
-    """Exactly what differs between versions A and B: folders or git revisions.
+    """Exactly what differs between versions A and B: git revisions, or folders (./DIR or DIR/).
 
     Without B, between A and this folder; without A, between HEAD and this folder.
     """

@@ -14,8 +14,8 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
-from oaktag.cli.shown import shown, shown_json
 from oaktag.errors import OakTagError, WorkspaceError
+from oaktag.letters import shown, shown_json
 
 if TYPE_CHECKING:
     from oaktag.operations.face import Workspace

@@ -30,7 +30,9 @@ from oaktag.cli.context import (
     "--rule", type=int, metavar="LINE", help="What the rule in this line takes and loses."
 )
 @click.option("--withheld", is_flag=True, help="Members without a standing binding, and why.")
-@click.option("--against", metavar="REV", help="Who moved since a git revision or a folder.")
+@click.option(
+    "--against", metavar="REV", help="Who moved since a git revision, or a folder (DIR/)."
+)
 @as_json
 @pass_context
 def command(

@@ -6,11 +6,13 @@ same bytes.
 
 from __future__ import annotations
 
+import io
 from itertools import count
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from oaktag.errors import OakTagError, UsageError
+from oaktag.workspace.textfile import write_bytes
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
@@ -59,12 +61,11 @@ def new_figure(width: float, height: float, path: Path) -> Figure:
 
 
 def save(figure: Figure, path: Path) -> None:
-    """Write a figure: to a file beside it first, then renamed."""
-    kind = path.suffix.lower()[1:]
-    beside = path.with_name(f".{path.name}.new")
+    """Write a figure, whole or not at all."""
+    kind, made = path.suffix.lower()[1:], io.BytesIO()
     metadata: dict[str, Any] = {"Date": None} if kind == "svg" else {"Software": None}
-    figure.savefig(beside, format=kind, dpi=100, metadata=metadata)
-    beside.replace(path)
+    figure.savefig(made, format=kind, dpi=100, metadata=metadata)
+    write_bytes(path, made.getvalue())
 
 
 def draw_matrix(document: Document, path: Path) -> None:

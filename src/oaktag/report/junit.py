@@ -6,6 +6,9 @@ from pathlib import Path
 from typing import Any
 from xml.etree import ElementTree
 
+from oaktag.letters import shown
+from oaktag.workspace.textfile import write_bytes
+
 
 def write_junit(document: dict[str, Any], name: str, path: Path) -> None:
     """Write the document of ``expect``: a test case for each expectation, in file order."""
@@ -25,6 +28,5 @@ def write_junit(document: dict[str, Any], name: str, path: Path) -> None:
             failure = ElementTree.SubElement(case, "failure", message=told)
             failure.text = f"{row['file']}:{row['line']}: {asks}\n{told}"
     ElementTree.indent(suite)
-    beside = path.with_name(f".{path.name}.new")
-    beside.write_bytes(ElementTree.tostring(suite, encoding="utf-8", xml_declaration=True) + b"\n")
-    beside.replace(path)
+    text = ElementTree.tostring(suite, encoding="utf-8", xml_declaration=True).decode()
+    write_bytes(path, shown(text).encode() + b"\n")

@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
+import errno
 import os
+import stat
 import tempfile
 from pathlib import Path
 
-from oaktag.errors import Problem
+from oaktag.errors import Problem, UsageError
 from oaktag.letters import line_end, named
 from oaktag.located import Location
 
@@ -29,6 +31,10 @@ class Problems:
 def read_text(root: Path, name: str, problems: Problems, encoding: str = "utf-8") -> str | None:
     """The text of a file of the workspace; None, and a problem, where there is none."""
     try:
+        strange = _strange(root, name)
+        if strange:
+            problems.form(Location(name), strange, "a plain file in the workspace's folder")
+            return None
         data = (root / name).read_bytes()
     except FileNotFoundError:
         problems.form(Location(name), "there is no such file", "every file named must exist")
@@ -56,6 +62,20 @@ def read_text(root: Path, name: str, problems: Problems, encoding: str = "utf-8"
         return None
 
 
+def _strange(root: Path, name: str) -> str:
+    """What a file is that is no plain file inside the workspace, after links are followed."""
+    try:
+        real = (root / name).resolve(strict=True)
+    except RuntimeError:  # a loop
+        return "it is a link that leads nowhere"
+    if not real.is_relative_to(root.resolve()):
+        return f"it is a link to {real}, outside the workspace"
+    mode = real.stat().st_mode
+    if stat.S_ISREG(mode):
+        return ""
+    return "it is a folder" if stat.S_ISDIR(mode) else "it is a pipe or a device"
+
+
 def _lines(name: str, text: str, problems: Problems) -> str | None:
     """The text, if its lines end with LF or CRLF and nothing else: what one reader takes for a line
     of its own and another for the end of a comment, no reviewer sees."""
@@ -80,19 +100,35 @@ def exact_text(path: Path) -> str:
     """A file's text as its bytes say it: no line end is taken for another, no mark left out.
 
     Raises:
-        OSError: it cannot be read.
+        OSError: it cannot be read, or is no plain file.
         UnicodeDecodeError: it is not UTF-8.
     """
+    if not stat.S_ISREG(path.stat().st_mode):
+        raise OSError(errno.EINVAL, "it is no plain file", str(path))
     return path.read_bytes().decode("utf-8")
 
 
 def write_text(path: Path, text: str) -> None:
-    """Write a file whole or not at all: to a temporary one beside it, then renamed."""
+    """Write a file whole or not at all."""
+    write_bytes(path, text.encode())
+
+
+def write_bytes(path: Path, data: bytes) -> None:
+    """Write a file whole or not at all: to a temporary one beside it, whose name nobody can guess,
+    then renamed. Nothing is written through a link.
+
+    Raises:
+        OSError: it cannot be written.
+        UsageError: the file, or its folder, is a link.
+    """
+    for place in (path, path.parent):
+        if place.is_symlink():
+            raise UsageError(f"{place} is a link; nothing is written through one")
     path.parent.mkdir(parents=True, exist_ok=True)
     handle, temporary = tempfile.mkstemp(dir=path.parent, prefix=f".{path.name}.")
     try:
-        with os.fdopen(handle, "w", encoding="utf-8", newline="") as file:
-            file.write(text)
+        with os.fdopen(handle, "wb") as file:
+            file.write(data)
         Path(temporary).chmod(path.stat().st_mode & 0o777 if path.exists() else 0o644)
         Path(temporary).replace(path)
     except BaseException:
