@@ -360,6 +360,31 @@ def test_unknown_hosts_of_one_segment_are_a_pair(tmp_path: Path, oaktag: Run) ->
     assert ("a", "a") not in rows
 
 
+def test_who_is_untagged_by_a_rule_is_so_whatever_his_segment_says(
+    tmp_path: Path, oaktag: Run
+) -> None:
+    """A rule puts d into no group, which is an assignment; e is put nowhere. Neither address is stable,
+    so neither has a binding: the registry says b of both, for b is the segment's default."""
+    network = net({"node": "n", "point": {}})
+    network["segments"][0]["tag"] = "b"
+    rows = "name,ip,role,stability\nd-1,10.1.0.8,d,leased\ne-1,10.1.0.9,e,leased\nc-1,10.3.0.1,c,fixed\n"
+    source = {
+        "file": "servers.csv",
+        "kind": "server",
+        "id": "name",
+        "address": "ip",
+        "stability": "stability",
+    }
+    rules = [{"give": "untagged", "when": {"role": "d"}}, {"give": "c", "when": {"role": "c"}}]
+    build(
+        tmp_path, "b,c,web,,,,,\n", network=network, servers_csv=rows,
+        assignments_yaml={"rules": rules}, config={"sources": [source]},
+    )  # fmt: skip
+    for who, group in (("d-1", "untagged"), ("e-1", "b")):
+        flows = oaktag("-C", tmp_path, "reach", "--from", f"endpoint:{who}", "--json").json["flows"]
+        assert flows and {f["source"]["group"] for f in flows} == {group}, (who, flows)
+
+
 def test_a_whole_network_stands_on_no_ground_of_others(tmp_path: Path, oaktag: Run) -> None:
     """The internet, at home beyond the exit: not on other segments, nor where endpoints are."""
     nodes: list[dict[str, Any]] = [{"node": "m"}, {"node": "exit", "point": {}}]

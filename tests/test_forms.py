@@ -95,6 +95,24 @@ def test_what_is_no_service(text: str) -> None:
         parse_service(text)
 
 
+#: RFC 792, RFC 1256, RFC 4443, RFC 4861: each type by its number in IPv4 and IPv6.
+ICMP_NUMBERS = """
+echo-reply 0 129 | destination-unreachable 3 1 | source-quench 4 - | redirect 5 137 | echo-request 8 128
+router-advertisement 9 134 | router-solicitation 10 133 | time-exceeded 11 3 | parameter-problem 12 4
+timestamp-request 13 - | timestamp-reply 14 - | packet-too-big - 2 | neighbor-solicitation - 135
+neighbor-advertisement - 136
+"""
+
+
+def test_icmp_types_have_the_numbers_of_the_standards() -> None:
+    rows = [row.split() for row in ICMP_NUMBERS.replace("\n", "|").split("|") if row.strip()]
+    for name, four, six in rows:
+        said = {(b.family, b.protocols[0], *b.sources) for b in parse_service(f"icmp/{name}")}
+        numbers = {(4, 1): four, (6, 58): six}
+        assert said == {(f, p, int(n), int(n)) for (f, p), n in numbers.items() if n != "-"}, name
+    assert len(rows) == 14
+
+
 def test_named_services() -> None:
     """Every name of the table reads; a name before a slash gives its ports for that protocol."""
     for name, forms in NAMED.items():
