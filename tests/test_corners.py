@@ -329,12 +329,13 @@ def test_an_expectation_with_path_asks_for_the_answer_too(tmp_path: Path, oaktag
     assert [r["holds"] for r in rows] == [True, False, False], rows
 
 
+@pytest.mark.parametrize("inside", [False, True])
 def test_a_nodes_own_address_is_not_guarded_by_a_point_that_leaves_it_alone(
-    tmp_path: Path, oaktag: Run
+    inside: bool, tmp_path: Path, oaktag: Run
 ) -> None:
     nodes: list[dict[str, Any]] = [
         {"node": "m"},
-        {"node": "gate", "address": "10.2.0.254", "group": "b", "point": {}},
+        {"node": "gate", "address": "10.2.0.254", "group": "b", "point": {"inside": inside}},
     ]
     network = net(*nodes, links=[("m", "gate")], feeds=[("registry", "gate")], where="m gate gate")
     build(tmp_path, "a,b,web,,,,,\n", network=network)
@@ -344,6 +345,12 @@ def test_a_nodes_own_address_is_not_guarded_by_a_point_that_leaves_it_alone(
         flows = oaktag("-C", tmp_path, "reach", "--from", "a", "--to", word, "--json").json["flows"]
         assert [(f["result"], f["effect"]) for f in flows] == [("unenforced", "leak")]
         assert flows[0]["reasons"] == [{"node": "gate", "why": "direction"}]
+    flows = oaktag("-C", tmp_path, "reach", "--from", "10.2.0.254", "--to", "a", "--json").json[
+        "flows"
+    ]
+    assert [(f["effect"], f["reasons"]) for f in flows] == [
+        ("leak", [{"node": "gate", "why": "direction"}])
+    ]
     assert oaktag("-C", tmp_path, "trace", "a", "b-1", "22/tcp").status == 0
     nodes[1]["point"] = {"own": True}
     build(tmp_path, "a,b,web,,,,,\n", network=network)
