@@ -20,7 +20,7 @@ from typing import Any, Literal, NamedTuple
 import numpy as np
 from numpy.typing import NDArray
 
-from oaktag.core.judging import NOTHING, TRUE, UNKNOWN, Book, Cut
+from oaktag.core.judging import NOTHING, TRUE, UNKNOWN, WRONG, Book, Cut
 from oaktag.core.matrix import Matrix
 from oaktag.core.packets import Region
 
@@ -274,7 +274,7 @@ class Effects:
             if known == TRUE:
                 found.append(true)
             else:
-                place = 0 if known == UNKNOWN else self.wrongs[known - 2]
+                place = 0 if known == UNKNOWN else self.wrongs[known - WRONG]
                 found.append(np.full((1, 1), place, dtype=np.int64))
         return found[0], found[1]
 

@@ -400,8 +400,8 @@ class Points:
         self.inside = np.array([j.point.inside for j in self.every], dtype=np.bool_)
         for n, _ in self._within:
             self.inside[n] = True  # asked one by one
-        self._wide = 2 + len(state.wrongs)
-        self._wrongs = np.array([0, 0, *state.wrongs], dtype=np.int64)
+        self._wide = WRONG + len(state.wrongs)
+        self._wrongs = np.array([0] * WRONG + state.wrongs, dtype=np.int64)
         size = max(len(self._kinds), 1) * self._wide * self._wide * 2
         self._type = np.full(size, -1, dtype=np.int64)
         self._told: list[tuple[int, int]] = []

@@ -18,6 +18,7 @@ from numpy.typing import NDArray
 
 from oaktag.core.addresses import UNJUDGED, is_judged, keys
 from oaktag.core.bindings import FAMILIES, Lookup
+from oaktag.core.judging import WRONG
 from oaktag.core.placement import Host, Hosts, Some, meet, together
 from oaktag.core.prefixes import Prefixes
 from oaktag.core.ranges import distinct, spread
@@ -245,7 +246,7 @@ class _Kinds:
         true = np.array([state.matrix.groups.tag(c.host.group) for c in classes], dtype=np.int64)
         self.known = np.where(tags == 0, 0, np.where(tags == true[:, None], 1, -1))
         for row, column in np.argwhere(self.known < 0).tolist():
-            self.known[row, column] = 2 + state.wrong(int(tags[row, column]))
+            self.known[row, column] = WRONG + state.wrong(int(tags[row, column]))
         ways: dict[bytes, int] = {}
         self._elements: list[Element] = []
         for one, known, marked in zip(classes, self.known, marks, strict=True):
