@@ -256,6 +256,8 @@ def test_addresses_in_every_writing() -> None:
     for text in ("10.1.0.7", "::ffff:10.1.0.7", "::ffff:a01:7"):
         assert parse_address(text) == (4, int(ip_address("10.1.0.7")))
     assert str(parse_prefix("::ffff:10.1.0.0/112")) == "10.1.0.0/16"
+    assert str(parse_prefix("::ffff:0:0/96")) == "0.0.0.0/0"
+    assert parse_prefix("::/95").family == parse_prefix("::fffe:0:0/96").family == 6
     assert parse_address("2001:DB8::0:1") == parse_address("2001:db8::1")
     wide = parse_prefix("2001:db8::/32")
     assert wide.end == int(ip_network("2001:db8::/32").broadcast_address)
