@@ -169,7 +169,7 @@ def test_batch_keeps_rows_and_says_each_fault(oaktag: Run, sample: Path) -> None
         (["members", "--rule", "3"], 2, "there are 5, 7, 9"),
         (["members", "--when", "site"], 2, "is no condition"),
         (["members", "kiosks", "--withheld"], 2, "one question at a time"),
-        (["members", "--against", "HEAD~99"], 2, "neither a folder nor a git revision"),
+        (["members", "--against", "HEAD~99"], 2, "is no revision"),
         (["attributes", "modle"], 2, "perhaps model"),
         (["explain", "catalog"], 2, "perhaps catalogue"),
         (["explain", "10.20.200.1/24"], 2, "host bits"),
