@@ -118,6 +118,29 @@ def random_net(seed: int, *, plain: bool = False) -> Net:
     return Net(stack(), held, segments, links, feeds, beings, pins, [])
 
 
+def share_states(net: Net, rng: random.Random, share: float) -> None:
+    """Let some points know each other's flows."""
+    for node in net.nodes:
+        for point in node["points"]:
+            if rng.random() < share:
+                point["shares_state"] = "pair"
+
+
+def states_of(net: Net, way: list[tuple[str, Any]]) -> set[object]:
+    """What keeps the flows of a way: its stateful points, or what these share."""
+    points = {n["node"]: n["points"] for n in net.nodes}
+    return {state_of(name, p) for name, _ in way for p in points[name] if keeps_state(p)}
+
+
+def keeps_state(point: dict[str, Any]) -> bool:
+    return bool(point.get("stateful", True)) and point.get("mode") != "off"
+
+
+def state_of(node: str, point: dict[str, Any]) -> object:
+    """The name of the flows that a point keeps: its own, or the one that it shares."""
+    return point.get("shares_state", (node, point["name"]))
+
+
 def grid(size: int, rng: random.Random) -> Net:
     """A square of nodes with links of one cost, of which some do not carry; points on a few."""
 

@@ -12,7 +12,7 @@ from typing import Any
 import pytest
 
 import oaktag
-from networks import GROUPS, SEEDS, random_net, write_net
+from networks import GROUPS, SEEDS, random_net, share_states, state_of, states_of, write_net
 from oaktag.testing.slow_reach import ORDER, Bound, Net, exchanged
 
 SERVICES = ("https", "22/tcp", "53/udp", "icmp/echo-request", "proto/47")
@@ -33,17 +33,6 @@ def origin(net: Net, held: list[Bound], address: str) -> str:
 
 def allowed(net: Net, cell: tuple[str, str], packet: Packet) -> bool:
     return net.stack.decide(*cell, packet, "action")[0] == "allow"
-
-
-def crossed(net: Net, way: Way) -> set[object]:
-    """The flows' states that a way crosses: a point's own, or the one that it shares."""
-    points = {n["node"]: n["points"] for n in net.nodes}
-    return {
-        p.get("shares_state", (name, p["name"]))
-        for name, _ in way
-        for p in points[name]
-        if p.get("stateful", True) and p.get("mode") != "off"
-    }
 
 
 def hops(
@@ -98,7 +87,7 @@ def hops(
             if in_list:
                 passes = allowed(net, (seen, there), packet)
                 passes |= not stateful and allowed(net, (there, seen), exchanged(packet))
-            if stateful and point.get("shares_state", (name, point["name"])) in knowing:
+            if stateful and state_of(name, point) in knowing:
                 passes = True
             watches = point.get("mode", "enforce") == "observe"
             row["action"] = "allow" if passes or watches else "deny"
@@ -111,10 +100,7 @@ def hops(
 def test_every_hop_is_as_the_files_say(seed: int, tmp_path: Path) -> None:
     rng = random.Random(seed)
     net = random_net(seed)
-    for node in net.nodes:
-        for point in node["points"]:
-            if rng.random() < 0.5:
-                point["shares_state"] = "pair"
+    share_states(net, rng, 0.5)
     for segment in net.segments[::3]:
         segment["tag"] = "untagged"
     workspace, known = write_net(net, tmp_path), net.known()
@@ -151,7 +137,7 @@ def test_every_hop_is_as_the_files_say(seed: int, tmp_path: Path) -> None:
                 back = [w for w in net.paths(two["node"], one["node"]) or [[(one["node"], None)]]
                         if [n for n, _ in w] == answer["path"]]  # fmt: skip
                 assert arrives and _plain(answer["hops"]) in [
-                    hops(net, w, (two, one), exchanged(packet), known, crossed(net, out))
+                    hops(net, w, (two, one), exchanged(packet), known, states_of(net, out))
                     for w in back
                     for out in fitting
                 ]

@@ -15,7 +15,7 @@ from hypothesis import given, settings
 
 import oaktag as package
 from conftest import Ran
-from networks import SEEDS, random_net, write_net
+from networks import SEEDS, random_net, share_states, states_of, write_net
 from oaktag.testing.slow_reach import Bound, Net
 from test_commands import _schema
 from test_reach import nets
@@ -163,10 +163,7 @@ def test_findings_about_answers_are_what_walking_finds(seed: int, tmp_path: Path
     about every kind of packet that arrives."""
     rng = random.Random(seed)
     net = random_net(seed)
-    for node in net.nodes:
-        for point in node["points"]:
-            if rng.random() < 0.3:
-                point["shares_state"] = "pair"
+    share_states(net, rng, 0.3)
     for segment in net.segments:
         segment.pop("tag", None)
     net.beings = net.beings[:12]
@@ -197,13 +194,13 @@ def test_findings_about_answers_are_what_walking_finds(seed: int, tmp_path: Path
             ]  # fmt: skip
             if not arriving:
                 continue
-            keeping = _states(net, back)
+            keeping = states_of(net, back)
             for judged in there:
-                if judged[2] and not keeping & set(judged[3]):
+                if judged[2] and _state(judged, names) not in keeping:
                     found.add(("OT405", names[judged[3][0]]))
-            crossed = _states(net, out)
+            crossed = states_of(net, out)
             for judged in net.judgements(back, known, b, a):
-                knows = judged[2] and crossed & set(judged[3])
+                knows = judged[2] and _state(judged, names) in crossed
                 if not knows and any(not _passes(net, judged, n, turned=True) for n in arriving):
                     point = names[judged[3][0]]
                     found.add(("OT406" if stateful[point] else "OT407", point))
@@ -228,6 +225,12 @@ def test_findings_about_answers_are_what_walking_finds(seed: int, tmp_path: Path
             assert len({frozenset(t) for t in tries}) > 1 or named == tries[0]
 
 
+def _state(judged: Any, names: dict[str, str]) -> object:
+    """The name of the flows that a judging point keeps, as ``states_of`` names them."""
+    own, *shared = judged[3]
+    return shared[0].removeprefix("shared ") if shared else tuple(names[own].split("."))
+
+
 def _ways(net: Net, one: str, two: str) -> list[list[tuple[str, Any]]]:
     node_of = {s["segment"]: s["node"] for s in net.segments}
     return [[(node_of[one], None)]] if one == two else net.paths(node_of[one], node_of[two])
@@ -244,18 +247,6 @@ def _passes(net: Net, judged: Any, number: int, *, turned: bool = False) -> bool
         return bool(what == "allow")
     plain, other = (net.answers, net.allows) if turned else (net.allows, net.answers)
     return plain(what)[number] or (answering and other((what[1], what[0]))[number])
-
-
-def _states(net: Net, way: list[tuple[str, Any]]) -> set[str]:
-    """What keeps the flows of a way: its stateful points, and what these share."""
-    nodes = {n["node"]: n for n in net.nodes}
-    return {
-        state
-        for name, _ in way
-        for n, p in enumerate(nodes[name]["points"])
-        if p.get("stateful", True) and p.get("mode") != "off"
-        for state in (f"{name} {n}", f"shared {p.get('shares_state', (name, n))}")
-    }
 
 
 def _keeps_back(net: Net, feed: dict[str, Any], known: dict[str, list[Bound]]) -> bool:
