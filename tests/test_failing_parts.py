@@ -57,10 +57,10 @@ def test_pairs_that_a_loss_touches(seed: int, tmp_path: Path) -> None:
     """Of links and points just those with a path over them; roots and ends are these pairs again."""
     model = networks(seed, tmp_path)
     failing = _Failing(model.state, model.hosts)
-    names, count = failing.trees.names, len(failing.nodes)
+    names, count = failing.trees.names, len(failing.pairs.nodes)
     ways: dict[tuple[int, int], list[Any]] = {}
-    for i, a in enumerate(failing.nodes.tolist()):
-        for j, b in enumerate(failing.nodes.tolist()):
+    for i, a in enumerate(failing.pairs.nodes.tolist()):
+        for j, b in enumerate(failing.pairs.nodes.tolist()):
             if i <= j:
                 ways[i, j] = list(model.paths.between(names[a], names[b]))
     for lost in candidates(model.network):
@@ -75,7 +75,7 @@ def test_pairs_that_a_loss_touches(seed: int, tmp_path: Path) -> None:
             expected = {p for p, held in ways.items() if any(node in w.nodes for w in held)}
         pairs = [divmod(p, count) for p in touched.tolist()]
         assert set(pairs) == expected and len(pairs) == len(expected) and pairs == sorted(pairs)
-        roots, ends = failing._covering(touched)
+        roots, ends = failing.pairs.covering(touched)
         covered = [
             (min(r, e), max(r, e))
             for r, of in zip(roots.tolist(), ends, strict=True)

@@ -13,7 +13,7 @@ from collections import Counter
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from copy import copy
 from dataclasses import dataclass, field
-from typing import Any, Literal, NamedTuple
+from typing import Literal, NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
@@ -24,6 +24,7 @@ from oaktag.core.effects import EFFECTS, Effect, Member
 from oaktag.core.judging import View
 from oaktag.core.knowledge import Knowledge
 from oaktag.core.network import Feed, Network
+from oaktag.core.pairs import Pairs
 from oaktag.core.paths import MANY_NODES, Paths
 from oaktag.core.pathtree import PathTrees, Tree
 from oaktag.core.placement import Host
@@ -38,8 +39,6 @@ Flags = NDArray[np.bool_]
 _WORST: tuple[Effect, ...] = ("leak", "break", "one-way", "exact")
 #: Trees of so many nodes are grown and walked together.
 TOGETHER = 64
-#: Rows of costs that are compared at once: so many fit the cache.
-ROWS = 128
 #: How packets fare that nothing joins.
 CUT_OFF = -1
 
@@ -133,11 +132,7 @@ class _Found:
 
 
 class _Failing:
-    """How everything fares before, kept; and after, where a loss touches it.
-
-    Pairs of nodes are sorted numbers, ``one × len(nodes) + two`` with ``one <= two``, places in
-    ``nodes``: those where somebody is.
-    """
+    """How everything fares before, kept; and after, where a loss touches it."""
 
     state: State
     trees: PathTrees
@@ -145,33 +140,22 @@ class _Failing:
     before: NDArray[np.int32] | None
     cutting: tuple[Ints, NDArray[np.uint64]] | None
     may_cut: tuple[Ints, Flags] | None
-    costs: NDArray[Any]
-    between: NDArray[Any]
 
     def __init__(self, state: State, hosts: Sequence[Host]) -> None:
         self.hosts = hosts
         self._begin(state, (state.knowledge.nothing,))
         names = self.trees.names
-        self.nodes = np.unique(self.reach.one.node[: self.reach.one.count])
-        self.at = np.full(len(names), -1, dtype=np.int64)
-        self.at[self.nodes] = np.arange(len(self.nodes))
+        nodes = np.unique(self.reach.one.node[: self.reach.one.count])
+        costs = np.array([state.paths.costs(names[n]) for n in nodes])
+        #: Of the nodes where somebody is.
+        self.pairs = Pairs(nodes, costs.reshape(len(nodes), len(names)))
         self._place_units()
-        count = len(self.nodes)
-        costs = np.array([state.paths.costs(names[n]) for n in self.nodes])
-        costs = costs.reshape(count, len(names))
-        most = costs[np.isfinite(costs)].max(initial=0)
-        kind = np.int32 if most < 1 << 28 else np.int64
-        #: What no path costs.
-        self.far = np.iinfo(kind).max // 4
-        self.costs = np.where(np.isfinite(costs), costs, self.far).astype(kind)
-        self.between = np.ascontiguousarray(self.costs[:, self.nodes])
         #: Nodes where something goes by what the node knows.
         self.looking = [
             name for name, node in state.network.nodes.items()
             if node.marks or any(p.id in state.judges for p in node.points)
         ]  # fmt: skip
-        one, two = np.triu_indices(count)
-        self.before = self._as_matrix(self._fares(self.state, self.trees, one * count + two))
+        self.before = self._as_matrix(self._fares(self.state, self.trees, self.pairs.every()))
 
     def _begin(self, state: State, tables: Sequence[Lookup]) -> None:
         self.before = None
@@ -187,9 +171,9 @@ class _Failing:
     def _place_units(self) -> None:
         """Which units are at each of the nodes."""
         side = self.reach.one
-        at = self.at[np.array([int(side.node[of[0]]) for of in side.of_unit], dtype=np.int64)]
+        at = self.pairs.at[np.array([int(side.node[of[0]]) for of in side.of_unit], dtype=np.int64)]
         self._units = np.argsort(at, kind="stable")
-        self._units_at = np.searchsorted(at[self._units], np.arange(len(self.nodes) + 1))
+        self._units_at = np.searchsorted(at[self._units], np.arange(len(self.pairs.nodes) + 1))
 
     def _as_matrix(self, fares: _Fares) -> NDArray[np.int32]:
         units = len(self.reach.one.held)
@@ -260,73 +244,44 @@ class _Failing:
     def _touched(self, lost: Lost, other: Sequence[str], knowledge: Knowledge) -> Ints:
         """Pairs of nodes with a path on which something is otherwise after the loss; of a node with
         itself, where it is so within it."""
-        network, number = self.state.network, self.trees.number
-        count = len(self.nodes)
+        network, number, pairs = self.state.network, self.trees.number, self.pairs
         found = [np.empty(0, dtype=np.int64)]
         if lost.kind == "link":
             link = network.links[lost.number]
-            found.append(self._over_link(number[link.a], number[link.b], link.cost))
-            found.append(self._over_link(number[link.b], number[link.a], link.cost))
+            found.append(pairs.over_link(number[link.a], number[link.b], link.cost))
+            found.append(pairs.over_link(number[link.b], number[link.a], link.cost))
         elif lost.kind == "node":
-            found.append(self._over_node(number[lost.name]))
+            found.append(pairs.over_node(number[lost.name]))
         elif lost.kind == "point":
-            found.append(self._over_node(number[network.points[lost.name].node]))
+            found.append(pairs.over_node(number[network.points[lost.name].node]))
         for name in other:
             node = number[name]
             differing = self._differing(self.state.knowledge.at(name), knowledge.at(name))
             if any(p.id in self.state.judges for p in network.nodes[name].points):
                 # Only who is known otherwise can fare otherwise.
-                pairs = self._over_node(node)
-                one, two = np.divmod(pairs, count)
-                found.append(pairs[differing[one] | differing[two]])
-            at = int(self.at[node])
+                over = pairs.over_node(node)
+                one, two = pairs.ends(over)
+                found.append(over[differing[one] | differing[two]])
+            at = int(pairs.at[node])
             if network.nodes[name].marks and at >= 0 and differing[at]:
-                far = np.flatnonzero(self.between[at] < self.far)
-                found.append(np.minimum(at, far) * count + np.maximum(at, far))
+                found.append(pairs.joined(at))
         touched = distinct(np.concatenate(found))
         if lost.kind == "node":
-            at = int(self.at[number[lost.name]])
-            touched = touched[(touched // count != at) & (touched % count != at)]
+            at = int(pairs.at[number[lost.name]])
+            one, two = pairs.ends(touched)
+            touched = touched[(one != at) & (two != at)]
         return touched
-
-    def _over_link(self, a: int, b: int, cost: int) -> Ints:
-        """Pairs of nodes with a least-cost path over two nodes, in this order, and a link between
-        them."""
-        to, on = self.costs[:, a], self.costs[:, b]
-        # A part of a least-cost path is one too.
-        ones = np.flatnonzero((to + cost == on) & (to < self.far))
-        twos = np.flatnonzero((on + cost == to) & (on < self.far))
-        whole = self.between[ones].take(twos, axis=1)
-        held = np.flatnonzero((to[ones, None] + (on[twos] + cost) == whole).ravel())
-        one, two = ones[held // max(len(twos), 1)], twos[held % max(len(twos), 1)]
-        return np.minimum(one, two) * len(self.nodes) + np.maximum(one, two)
-
-    def _over_node(self, node: int) -> Ints:
-        """Pairs of nodes with a least-cost path over a node."""
-        cost, count = self.costs[:, node], len(self.nodes)
-        near = np.flatnonzero(cost < self.far)
-        found = [np.empty(0, dtype=np.int64)]
-        for start in range(0, len(near), ROWS):
-            one, two = near[start : start + ROWS], near[start:]
-            whole = (
-                self.between[one] if len(near) == count else self.between[one].take(near, axis=1)
-            )
-            whole = whole[:, start:]
-            held = np.flatnonzero((cost[one, None] + cost[two] == whole).ravel())
-            one, two = one[held // len(two)], two[held % len(two)]
-            found.append((one * count + two)[one <= two])
-        return np.concatenate(found)
 
     def _differing(self, old: Lookup, new: Lookup) -> Flags:
         """The ``nodes`` with somebody of whom two tables may not say the same."""
         places = {id(table): n for n, table in enumerate(self.state.tables)}
         a, b = places.get(id(old)), places.get(id(new))
-        found = np.zeros(len(self.nodes), dtype=np.bool_)
+        found = np.zeros(len(self.pairs.nodes), dtype=np.bool_)
         if a is None or b is None:
             return ~found
         side = self.reach.one
         other = side.seen[: side.count, a] != side.seen[: side.count, b]
-        found[self.at[side.node[: side.count][other]]] = True
+        found[self.pairs.at[side.node[: side.count][other]]] = True
         return found
 
     def _cutting(self, view: View) -> NDArray[np.uint64]:
@@ -368,51 +323,26 @@ class _Failing:
         walks = Walks(reach.points, reach.effects, trees, view)
         if self.cutting is None or self.cutting[0] is not view.target_table:
             self.cutting = view.target_table, self._cutting(view)
-        roots, ends = self._covering(touched)
-        trees.prepare(self.nodes[roots])
+        roots, ends = self.pairs.covering(touched)
+        trees.prepare(self.pairs.nodes[roots])
         found: list[tuple[Ints, Ints, Ints]] = []
         off = [np.empty((0, 2), dtype=np.int64)]
         for start in range(0, len(roots), TOGETHER):
             some = roots[start : start + TOGETHER]
-            wanted = np.zeros((len(some), len(self.at)), dtype=np.bool_)
+            wanted = np.zeros((len(some), len(self.pairs.at)), dtype=np.bool_)
             for place, far in enumerate(ends[start : start + TOGETHER]):
-                wanted[place, self.nodes[far]] = True
-            forest = trees.forest([trees.names[n] for n in self.nodes[some].tolist()], wanted)
+                wanted[place, self.pairs.nodes[far]] = True
+            forest = trees.forest([trees.names[n] for n in self.pairs.nodes[some].tolist()], wanted)
             entries = np.flatnonzero(wanted[forest.root, forest.node] & ~forest.many)
             found += self._pairs(walks, forest, entries)
             found += self._crowded(walks, after, forest, wanted)
             wanted[forest.root, forest.node] = False
             row, node = np.nonzero(wanted)
-            off.append(np.stack([some[row], self.at[node]], axis=1))
+            off.append(np.stack([some[row], self.pairs.at[node]], axis=1))
         columns = [np.empty(0, dtype=np.int64)] * 3
         if found:
             columns = [np.concatenate(c) for c in zip(*found, strict=True)]
         return self._with_cut_off(self._joined(*columns), np.concatenate(off))
-
-    def _covering(self, pairs: Ints) -> tuple[Ints, list[Ints]]:
-        """As few nodes as have one end of each pair, about; and of each the other ends."""
-        count = len(self.nodes)
-        one, two = np.divmod(pairs, count)
-        apart = one != two
-        tail, head = np.concatenate([one, two[apart]]), np.concatenate([two, one[apart]])
-        degree = np.bincount(tail, minlength=count)
-        heads = head[np.argsort(tail, kind="stable")]
-        bounds = np.concatenate([[0], np.cumsum(degree)])
-        left = np.ones(count, dtype=np.bool_)
-        roots: list[int] = []
-        ends: list[Ints] = []
-        while True:
-            root = int(degree.argmax()) if count else 0
-            if not count or not degree[root]:
-                break
-            mine = heads[bounds[root] : bounds[root + 1]]
-            mine = mine[left[mine]]
-            left[root] = False
-            degree[mine] -= 1
-            degree[root] = 0
-            roots.append(root)
-            ends.append(mine)
-        return np.array(roots, dtype=np.int64), ends
 
     def _pairs(
         self, walks: Walks, forest: Tree, entries: Ints
