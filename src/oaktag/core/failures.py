@@ -485,7 +485,9 @@ class _Failing:
             twos += [np.tile(there, len(here)), np.repeat(here, len(there))]
         one, two = np.concatenate(ones), np.concatenate(twos)
         kept = self.before[one, two] != CUT_OFF
-        one, two = one[kept], two[kept]
+        # In the files' order, of which the first is the example.
+        order = np.lexsort((two[kept], one[kept]))
+        one, two = one[kept][order], two[kept][order]
         return _Fares(
             np.concatenate([fares.one, one]), np.concatenate([fares.two, two]),
             np.concatenate([fares.fare, np.full(len(one), CUT_OFF)]),
