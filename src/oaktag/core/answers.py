@@ -55,7 +55,7 @@ def _of(state: State, row: Between) -> Iterator[Trouble]:
     for back in state.paths_of(b, a):
         if back is None:
             continue
-        there = {j.state for _, j in state.judges_on(back) if j.stateful}
+        there = state.flows_kept(back)
         for judge in judged:
             if judge.state not in there:
                 packet = answered[0].usual(family).exchanged()

@@ -161,8 +161,11 @@ class Judge:
         return self.point.mode == "enforce"
 
     @property
-    def state(self) -> str:
-        """The name of the flows that it knows, which points of one name share."""
+    def state(self) -> str | None:
+        """The name of the flows that it knows, which points of one name share; None for a stateless
+        point, which knows none."""
+        if not self.stateful:
+            return None
         return f"shared {self.point.shares_state}" if self.point.shares_state else self.point.id
 
     # What makes two judges alike on one side: the place of each host is then asked only once.
@@ -290,6 +293,11 @@ def judges_on(state: Judged, path: Path) -> Iterator[tuple[int, Judge]]:
                 yield hop, state.judges[point.id]
 
 
+def flows_kept(state: Judged, path: Path) -> set[str]:
+    """The names of the flows that points on a path know of what crosses it."""
+    return {j.state for _, j in judges_on(state, path) if j.state is not None}
+
+
 def meetings(state: Judged, a: Class, b: Class, path: Path) -> Iterator[Meeting]:
     """What each point on a path sees of packets between two classes of hosts."""
     groups = state.matrix.groups
@@ -310,6 +318,15 @@ def meetings(state: Judged, a: Class, b: Class, path: Path) -> Iterator[Meeting]
         yield Meeting(hop, judge, sight, frame, judged, WHY[why])
 
 
+def answering(state: Judged, b: Class, a: Class, back: Path, out: Path) -> Iterator[Meeting]:
+    """The enforcing points on a way back that judge answers, for they do not know the flow; ``out``
+    is the way of the packets."""
+    crossed = flows_kept(state, out)
+    for met in meetings(state, b, a, back):
+        if met.judged and met.judge.enforces and met.judge.state not in crossed:
+            yield met
+
+
 def dropping(
     state: Judged, b: Class, a: Class, back: Path, out: Path, arriving: int
 ) -> Iterator[tuple[Meeting, Region]]:
@@ -320,12 +337,8 @@ def dropping(
         b, a: who answers, and whom.
         arriving: the packets from ``a`` that arrive at ``b``.
     """
-    crossed = {j.state for _, j in judges_on(state, out) if j.stateful}
-    for met in meetings(state, b, a, back):
-        judge = met.judge
-        if not met.judged or not judge.enforces or (judge.stateful and judge.state in crossed):
-            continue
-        for region in state.matrix.atoms.unanswered(arriving, judge.allowed(met.sight))[:1]:
+    for met in answering(state, b, a, back, out):
+        for region in state.matrix.atoms.unanswered(arriving, met.judge.allowed(met.sight))[:1]:
             yield met, region
 
 
@@ -374,7 +387,7 @@ class Points:
         self.acts = np.array([j.enforces for j in self.every], dtype=np.bool_)
         names: dict[str, int] = {}
         self.state = np.array(
-            [names.setdefault(j.state, len(names)) if j.stateful else -1 for j in self.every],
+            [-1 if j.state is None else names.setdefault(j.state, len(names)) for j in self.every],
             dtype=np.int64,
         )
         self.shared = len(names) < int((self.state >= 0).sum())

@@ -182,8 +182,9 @@ class Prospect:
             judges[p.id].state
             for n in self.path.nodes
             for p in network.nodes[n].points
-            if p.id in judges and judges[p.id].stateful
+            if p.id in judges
         } | set(self.path.nodes)
+        crossed.discard(None)
         for back in self.all.ways(self.b, self.a):
             for masks, sure, state in self._points(back, (self.b, self.a), on, maybe):
                 most = 0
@@ -233,7 +234,7 @@ class Prospect:
                 for target in self._tags(path.nodes[hop], ends[1], on, maybe):
                     sight = Sight(source, target)
                     masks.add((one.allowed(sight), one.opening(sight)))
-        return masks, sure, judge.state if judge.stateful else None
+        return masks, sure, judge.state
 
     def _widened(self, judge: Judge, on: Changes, maybe: Changes) -> list[Judge]:
         """The lists that a point may have."""

@@ -27,7 +27,7 @@ from oaktag.core.judging import (
     Judge,
     Meeting,
     dropping,
-    judges_on,
+    flows_kept,
     meetings,
 )
 from oaktag.core.knowledge import Knowledge
@@ -226,9 +226,9 @@ class State:
         """What each point on a path sees of packets between two classes."""
         return meetings(self, a, b, path)
 
-    def judges_on(self, path: Path) -> Iterator[tuple[int, Judge]]:
-        """The points on a path that count, each with its hop."""
-        return judges_on(self, path)
+    def flows_kept(self, path: Path) -> set[str]:
+        """The names of the flows that points on a path know of what crosses it."""
+        return flows_kept(self, path)
 
     def paths_of(self, a: Class, b: Class) -> Iterator[Path | None]:
         """All paths between two classes, or None alone where there is none; of more than 64 one for

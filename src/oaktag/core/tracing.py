@@ -58,9 +58,7 @@ def walk(
         packet: the packet.
         out: the way of the packet that this one answers, if it is an answer.
     """
-    crossed: set[str] = set()
-    if out is not None:
-        crossed = {j.state for _, j in state.judges_on(out) if j.stateful}
+    crossed = set() if out is None else state.flows_kept(out)
     met: dict[int, list[Meeting]] = {}
     for one in state.meetings(a, b, path):
         met.setdefault(one.hop, []).append(one)
@@ -93,7 +91,7 @@ def _hop(
     known = name, point.id, sight, origin, _from(toward, b)
     if not met.judged:
         return Hop(*known, False, met.why, "none", mode=point.mode)
-    if judge.stateful and judge.state in crossed:
+    if judge.state in crossed:
         return Hop(*known, True, met.why, "let pass", answer=True, mode=point.mode)
     atoms, groups = state.matrix.atoms, state.matrix.groups
     atom = atoms.atom(packet)

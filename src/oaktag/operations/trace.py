@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from oaktag.core.addresses import address_text
+from oaktag.core.judging import answering
 from oaktag.core.packets import Packet
 from oaktag.core.paths import Path
 from oaktag.core.placement import Host, meet
@@ -88,12 +89,9 @@ def _packets(model: Model, a: Class, b: Class, path: Path | None, mask: int) -> 
     for cut in dict.fromkeys(cuts):
         parts = [p for part in parts for p in (part & cut, part & ~cut) if p]
     returning = atoms.full
-    crossed = {j.state for _, j in state.judges_on(path) if j.stateful}
     for way in state.paths_of(b, a):
-        for met in state.meetings(b, a, way) if way is not None else ():
-            known = met.judge.stateful and met.judge.state in crossed
-            if met.judged and met.judge.enforces and not known:
-                returning &= met.judge.allowed(met.sight)
+        for met in answering(state, b, a, way, path) if way is not None else ():
+            returning &= met.judge.allowed(met.sight)
     lost = [
         region.usual(family)
         for part in parts
@@ -144,7 +142,7 @@ def _back(model: Model, b: Class, a: Class, packet: Packet, out: Path) -> Iterat
             continue
         hops = walk(model.state, b, a, path, packet, out)
         passes = all(h.deed != "deny" for h in hops)
-        there = {j.state for _, j in model.state.judges_on(path) if j.stateful}
+        there = model.state.flows_kept(path)
         missed = sorted(j.point.id for j in judged if j.state not in there)
         said = "the answer arrives" if passes else _dropped(hops[-1], "the answer is dropped at")
         if missed:
