@@ -20,12 +20,16 @@ from oaktag.core import mending as mending_core
 from oaktag.core.judging import Judge
 from oaktag.core.knowledge import Knowledge
 from oaktag.core.mending import Change, changed, possible
+from oaktag.core.network import Network
 from oaktag.core.paths import Paths
 from oaktag.core.reach import State
 from oaktag.core.registry import learned_bindings
+from oaktag.located import Location
+from oaktag.operations.mend import written
 from oaktag.operations.model import Model
 from oaktag.testing.slow_reach import Net
 from test_commands import _schema
+from test_prospects import load_mendable
 from test_reach import nets
 
 Run = Callable[..., Ran]
@@ -160,6 +164,46 @@ def test_the_cheapest_of_all_sets_of_changes(
         assert {r for r, (e, b) in now.items() if e == "leak" or (breaks and b)} <= hopeless
         turned = {r for r in exact if now[r][0] != "exact"}
         assert (even or not turned) and len(found["broken"]) == len(turned)
+
+
+@pytest.mark.parametrize("seed", range(4))
+def test_each_change_is_written_as_it_was_tried(seed: int, tmp_path: Path) -> None:
+    """Every kind of change, made in the file and read again, is the network that was weighed."""
+    model, rng = load_mendable(seed, tmp_path)
+    learned: Any = learned_bindings(
+        model.groups, model.assignment, model.prefix_pins, model.network, model.places
+    )
+    by_kind: dict[str, list[Change]] = {}
+    for change in possible(model.network, learned):
+        by_kind.setdefault(change.kind, []).append(change)
+    assert len(by_kind) >= 7
+    path = tmp_path / "network.yaml"
+    before = path.read_text()
+    for changes in by_kind.values():
+        for change in rng.sample(changes, min(len(changes), 4)):
+            path.write_text(written(model, before, change))
+            found = package.Workspace.load(tmp_path).model.network
+            assert _bare(found) == _bare(changed(model.network, [change])), change
+            assert _bare(found) != _bare(model.network)
+
+
+def _bare(network: Network) -> tuple[object, ...]:
+    """A network without where it is written, and without the names of its points."""
+    nowhere = Location("")
+    nodes = [
+        n._replace(
+            location=nowhere, points=tuple(p._replace(location=nowhere, name="") for p in n.points)
+        )
+        for n in network.nodes.values()
+    ]
+    links = [k._replace(location=nowhere) for k in network.links]
+    feeds = [f._replace(location=nowhere) for f in network.feeds]
+    return (
+        *nodes,
+        *links,
+        *feeds,
+        *(s._replace(location=nowhere) for s in network.segments.values()),
+    )
 
 
 def test_time_ends_the_search_with_a_bound(oaktag: Run, shipped: Path) -> None:

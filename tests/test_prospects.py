@@ -85,7 +85,7 @@ def _sets(some: Sequence[int]) -> list[frozenset[int]]:
     ]
 
 
-def _load(seed: int, folder: Path) -> tuple[Model, random.Random]:
+def load_mendable(seed: int, folder: Path) -> tuple[Model, random.Random]:
     """A random network of twelve nodes in which much can be switched on."""
     rng = random.Random(seed)
     net = random_net(seed)
@@ -109,7 +109,7 @@ def _load(seed: int, folder: Path) -> tuple[Model, random.Random]:
 def test_what_is_sure_is_so_in_every_network(seed: int, tmp_path: Path) -> None:
     """Of a row and some changes that may be made or not: where it is said to be wrong for sure, it
     is wrong with each set of them; where none is left open, what is wrong is sure to be."""
-    model, rng = _load(seed, tmp_path)
+    model, rng = load_mendable(seed, tmp_path)
     for _ in range(TRIES):
         tried = Tried(model, 3, rng)
         rows = tried.rows(frozenset())
@@ -133,7 +133,7 @@ def test_what_is_sure_is_so_in_every_network(seed: int, tmp_path: Path) -> None:
 @pytest.mark.parametrize("seed", range(8, 12))
 def test_what_a_row_cannot_depend_on_changes_nothing(seed: int, tmp_path: Path) -> None:
     """Sets of changes that agree on what a row can depend on leave it the same."""
-    model, rng = _load(seed, tmp_path)
+    model, rng = load_mendable(seed, tmp_path)
     told = 0
     for _ in range(TRIES):
         tried = Tried(model, 3, rng)

@@ -69,7 +69,7 @@ def mending(
     )
     text = edits.text_of(model.files.root, FILE)
     for change in found.changes or ():
-        text = _written(model, text, change)
+        text = written(model, text, change)
     shown = made(model, "reach mend", {FILE: text} if found.changes else {}, dry=not write)
     return document(
         "reach mend",
@@ -99,8 +99,8 @@ def _told(model: Model, row: Row) -> str:
     return f"{ends[0]} → {ends[1]} over {' '.join(row[2])}"
 
 
-def _written(model: Model, text: str, change: Change) -> str:
-    """``network.yaml`` with one change made."""
+def written(model: Model, text: str, change: Change) -> str:
+    """The text of ``network.yaml`` with one change made."""
     match change.kind:
         case "feed":
             return edits.with_feed(text, change.what, change.to)

@@ -43,6 +43,7 @@ def version(root: Path, word: str | Path) -> Iterator[Path]:
     if commit is None:
         hint = f"; the folder is written ./{word}" if (root / word).is_dir() else ""
         if _git(root, "rev-parse", "--git-dir") is None:
+            hint = hint or "; a folder to compare with is written ./DIR"
             raise UsageError(f"{word!r} is no revision, for this is no git repository{hint}")
         raise UsageError(f"git knows no revision {word!r} here{hint}")
     with tempfile.TemporaryDirectory(prefix="oaktag-") as place:
