@@ -358,6 +358,25 @@ def test_a_nodes_own_address_is_not_guarded_by_a_point_that_leaves_it_alone(
     assert (ran.status, ran.json["effect"]) == (0, "exact")
 
 
+def test_an_address_stands_for_who_is_there(tmp_path: Path, oaktag: Run) -> None:
+    """An endpoint's own address, one that nobody has, one inside a whole network, one on no segment."""
+    network = net({"node": "m"}, {"node": "gate", "point": {}}, links=[("m", "gate")],
+                  feeds=[("registry", "gate")], where="m gate gate")  # fmt: skip
+    rows = "name,ip,role\na-1,10.1.0.1,a\nb-1,10.2.0.1,b\nc-1,10.3.0.128/25,c\n"
+    build(tmp_path, "a,b,web,,,,,\n", network=network, servers_csv=rows)
+    for word, same, group in (
+        ("10.1.0.1", "endpoint:a-1", "a"), ("10.1.0.77", None, "untagged"), ("10.3.0.200", None, "c"),
+        ("10.3.0.2", None, "untagged"),
+    ):  # fmt: skip
+        flows = oaktag("-C", tmp_path, "reach", "--from", word, "--to", "b", "--json").json["flows"]
+        assert [f["source"]["group"] for f in flows] == [group], word
+        if same:
+            ran = oaktag("-C", tmp_path, "reach", "--from", same, "--to", "b", "--json")
+            assert ran.json["flows"] == flows
+    assert oaktag("-C", tmp_path, "reach", "--from", "192.0.2.9", "--json").json["flows"] == []
+    assert "192.0.2.9 is nowhere" in oaktag("-C", tmp_path, "trace", "192.0.2.9", "b", "22/tcp").out
+
+
 def test_unknown_hosts_of_one_segment_are_a_pair(tmp_path: Path, oaktag: Run) -> None:
     network = net({"node": "n", "point": {}})
     network["segments"][2]["tag"] = "c"
