@@ -153,12 +153,13 @@ def policy(scale: float, seed: int) -> tuple[Groups, Policy]:
 
 def network(scale: float, seed: int) -> Network:
     """The network of a workspace, as the core has it."""
+    from oaktag.workspace.folder import Folder
     from oaktag.workspace.network_file import read_network
     from oaktag.workspace.textfile import Problems
 
     with tempfile.TemporaryDirectory() as place:
         Path(place, "network.yaml").write_text(network_text(scale, seed), encoding="utf-8")
-        return read_network(Path(place), None, Problems())
+        return read_network(Folder(Path(place)), None, Problems())
 
 
 # -- a whole workspace ---------------------------------------------------------------------------

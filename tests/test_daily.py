@@ -21,6 +21,7 @@ from conftest import Ran
 from oaktag.testing.slow import Packet, Stack
 from oaktag.testing.strategies import SERVICES, stacks, write_stack
 from oaktag.workspace.edits import with_cells, with_line, with_permission, without_line
+from oaktag.workspace.folder import Folder
 from oaktag.workspace.revision import version
 from test_commands import _schema
 from test_matrix import CELLS, WORDS, _load, _sample
@@ -228,15 +229,11 @@ def test_a_revision_is_what_was_committed_and_nothing_else(
     people.write_text(before.replace("librarian", "patron", 1))
     ran = oaktag("-C", folder, "compare", "--json", "--fail-on", "any")
     assert ran.status == 1 and len(ran.json["endpoints"]) == 1, ran
-    with version(folder, "main") as written:
-        held = {
-            p.relative_to(written).as_posix(): p.read_bytes()
-            for p in written.rglob("*")
-            if p.is_file()
-        }
-    there = {p.relative_to(folder).as_posix(): p for p in folder.rglob("*") if not p.is_symlink()}
-    assert held.keys() == {name for name, p in there.items() if p.is_file()}
-    assert held["inventory/people.csv"].decode() == before
+    held = version(folder, "main")
+    assert isinstance(held, Folder) and held.text("inventory/people.csv") == before
+    for p in (p for p in folder.rglob("*") if p.is_file()):
+        name = p.relative_to(folder).as_posix()
+        assert held.has(name) == (not p.is_symlink()), name
     shutil.copytree(folder, folder / "main")
     assert len(oaktag("-C", folder, "compare", "main", "--json").json["endpoints"]) == 1
     for word in ("./main", "main/", str(folder / "main")):

@@ -20,6 +20,7 @@ from oaktag.core.service_names import NAMED
 from oaktag.core.services import parse_service, set_text
 from oaktag.errors import UsageError
 from oaktag.testing.strategies import SERVICES
+from oaktag.workspace.folder import Folder
 from oaktag.workspace.textfile import Problems, write_text
 from oaktag.workspace.yamlfile import YamlFile
 from test_packets import within
@@ -128,7 +129,7 @@ def test_yaml_values_stay_what_was_written(tmp_path: Path) -> None:
     """Nothing is guessed: text where text is meant, and complaints that name the place."""
     (tmp_path / "x.yaml").write_text(VALUES)
     problems = Problems()
-    file = YamlFile(tmp_path, "x.yaml", problems)
+    file = YamlFile(Folder(tmp_path), "x.yaml", problems)
     assert file.root is not None
     found = {key: file.text(value, key) for key, _, value in file.pairs(file.root, "x")}
     assert found == {

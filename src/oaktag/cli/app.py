@@ -134,6 +134,10 @@ def run() -> NoReturn:
         if debug:
             raise
         _complain(error)
+    except OSError as error:
+        if debug:
+            raise
+        _complain(OakTagError(_system(error)))
     except Exception as error:
         if debug:
             raise
@@ -143,6 +147,13 @@ def run() -> NoReturn:
             err=True,
         )
         sys.exit(WRONG)
+
+
+def _system(error: OSError) -> str:
+    """What the system refused, in one sentence."""
+    place = error.filename2 or error.filename
+    told = error.strerror or str(error)
+    return f"{place}: {told}" if place else told
 
 
 def _complain(error: OakTagError) -> NoReturn:

@@ -14,6 +14,7 @@ from oaktag.cli.context import (
     progress,
     say,
     table,
+    wait,
 )
 
 
@@ -21,16 +22,20 @@ from oaktag.cli.context import (
 @click.option("--out", default="lists", show_default=True, metavar="DIR", help="Where to write.")
 @click.option("--point", metavar="P", shell_complete=complete("point"), help="One point alone.")
 @click.option("--no-prove", is_flag=True, help="Do not read the lists back and prove them.")
+@wait
 @as_json
 @pass_context
-def command(context: Context, out: str, point: str | None, no_prove: bool, as_json: bool) -> int:
+def command(
+    context: Context, out: str, point: str | None, no_prove: bool, wait: bool, as_json: bool
+) -> int:
     """Write the access list of every point, proved equal to the matrix first."""
     from oaktag.operations.lists import compile_lists
 
     model = context.workspace().model
     document = compile_lists(
-        model, context.path(out), point, proved=not no_prove, progress=progress("compiling")
-    )
+        model, context.output(out), point, proved=not no_prove,
+        patience=None if wait else 10.0, progress=progress("compiling"),
+    )  # fmt: skip
     if as_json:
         emit(document)
         return 0

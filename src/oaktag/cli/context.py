@@ -32,14 +32,45 @@ class Context:
     debug: bool
 
     def workspace(self) -> Workspace:
-        """Read the workspace."""
+        """Read the workspace; what was interrupted in it, and is finished now, is said."""
         from oaktag.operations.face import Workspace
 
-        return Workspace.load(self.folder, self.today)
+        workspace = Workspace.load(self.folder, self.today)
+        if workspace.settled:
+            click.echo(f"oaktag: {shown(workspace.settled)}", err=True)
+        return workspace
+
+    def changing(self, what: str, *, dry: bool, wait: bool) -> Workspace:
+        """Read the workspace for a change; unless it is only shown, no other one goes on until this
+        command is done."""
+        if not dry:
+            from oaktag.operations.model import Model
+            from oaktag.workspace.lock import PATIENCE, one_writer
+
+            def waiting(who: str) -> None:
+                click.echo(f"waiting for another change: {shown(who)} …", err=True)
+
+            Model.must_be(self.folder)
+            held = one_writer(
+                self.folder, f"oaktag {what}", patience=None if wait else PATIENCE,
+                waiting=waiting if wait else None,
+            )  # fmt: skip
+            click.get_current_context().with_resource(held)
+        return self.workspace()
 
     def path(self, name: str) -> Path:
         """A path of an option, seen from the folder of ``-C``."""
         return self.folder / name
+
+    def output(self, name: str) -> Path:
+        """A path to write to, seen from the folder of ``-C``.
+
+        Raises:
+            UsageError: it leads through a link of that folder.
+        """
+        from oaktag.workspace.textfile import unlinked
+
+        return unlinked(self.folder / name, self.folder)
 
     def show(self, path: str) -> str:
         """A path below the folder of ``-C``, as seen from there."""
@@ -211,6 +242,7 @@ def findings_text(
     say(f"{counts or 'nothing'} found{borne}")
 
 
+wait = click.option("--wait", is_flag=True, help="Wait while another change of the files goes on.")
 dry_run = click.option("--dry-run", "dry", is_flag=True, help="Show the change, write nothing.")
 
 

@@ -17,6 +17,7 @@ from oaktag.cli.context import (
     pass_context,
     say,
     show_change,
+    wait,
 )
 from oaktag.cli.set import anyway, show_effect
 
@@ -31,6 +32,7 @@ write = click.option("--write", is_flag=True, help="Write the change; else it is
 @click.option("--owner")
 @click.option("--note")
 @write
+@wait
 @anyway
 @as_json
 @pass_context
@@ -41,6 +43,7 @@ def command(
     service: str,
     until: str | None,
     write: bool,
+    wait: bool,
     anyway: bool,
     as_json: bool,
     owner: str | None,
@@ -50,7 +53,9 @@ def command(
     fields = {
         k: v for k, v in {"owner": owner, "note": note, "expires": until}.items() if v is not None
     }
-    return amend(context, "allow", (source, destination, service), fields, write, anyway, as_json)
+    return amend(
+        context, "allow", (source, destination, service), fields, write, wait, anyway, as_json
+    )
 
 
 def amend(
@@ -59,11 +64,14 @@ def amend(
     what: tuple[str, str, str],
     fields: dict[str, str],
     write: bool,
+    wait: bool,
     anyway: bool,
     as_json: bool,
 ) -> int:
     """Show a grant or its opposite, and write it where asked to."""
-    document = context.workspace().grant(*what, fields, action=action, dry=not write, anyway=anyway)
+    command = "grant" if action == "allow" else "revoke"
+    workspace = context.changing(command, dry=not write, wait=wait)
+    document = workspace.grant(*what, fields, action=action, dry=not write, anyway=anyway)
     if as_json:
         emit(document)
         return 0

@@ -15,6 +15,7 @@ from oaktag.cli.context import (
     say,
     show_change,
     table,
+    wait,
 )
 
 
@@ -22,11 +23,12 @@ from oaktag.cli.context import (
 @as_json
 @click.option("--number", is_flag=True, help="Write issued numbers into groups.yaml.")
 @dry_run
+@wait
 @pass_context
-def command(context: Context, as_json: bool, number: bool, dry: bool) -> int:
+def command(context: Context, as_json: bool, number: bool, dry: bool, wait: bool) -> int:
     """Groups, their tags, members and bindings."""
     if number:
-        changed = context.workspace().number_groups(dry=dry)
+        changed = context.changing("groups --number", dry=dry, wait=wait).number_groups(dry=dry)
         if as_json:
             emit(changed)
             return 0

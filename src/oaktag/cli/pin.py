@@ -12,6 +12,7 @@ from oaktag.cli.context import (
     emit,
     pass_context,
     show_change,
+    wait,
 )
 
 
@@ -21,6 +22,7 @@ from oaktag.cli.context import (
 @click.option("--until", metavar="DAY", help="The last day it counts.")
 @click.option("--note", metavar="TEXT", help="Why.")
 @dry_run
+@wait
 @as_json
 @pass_context
 def command(
@@ -30,10 +32,11 @@ def command(
     until: str | None,
     note: str | None,
     dry: bool,
+    wait: bool,
     as_json: bool,
 ) -> int:
     """Put WHO, an endpoint or a prefix, into a group by hand, above every rule."""
-    document = context.workspace().pin(who, group, until, note, dry=dry)
+    document = context.changing("pin", dry=dry, wait=wait).pin(who, group, until, note, dry=dry)
     if as_json:
         emit(document)
     else:

@@ -19,6 +19,7 @@ from oaktag.cli.context import (
     say,
     show_change,
     table,
+    wait,
 )
 
 WORDS = {
@@ -68,6 +69,7 @@ EFFECTS = ("leak", "break", "one-way", "exact")
     "--even-if-breaks", is_flag=True, help="With --mend: what is exact now may break, and is named."
 )
 @click.option("--write", is_flag=True, help="With --mend: write the changes.")
+@wait
 @click.option("--seconds", default=60.0, show_default=True, help="With --mend: when to stop.")
 @as_json
 @pass_context
@@ -85,12 +87,13 @@ def command(
     breaks: bool,
     even_if_breaks: bool,
     write: bool,
+    wait: bool,
     seconds: float,
     as_json: bool,
 ) -> int:
     """Do tags reach every point on every path, and what passes or breaks where not?"""
     if mend:
-        return _mend(context, breaks, even_if_breaks, write, seconds, as_json)
+        return _mend(context, breaks, even_if_breaks, write, wait, seconds, as_json)
     if failures:
         return _failures(context, as_json)
     folder = None if observed is None else context.path(observed)
@@ -103,7 +106,7 @@ def command(
         from oaktag.operations.picture import picture
         from oaktag.report.network_figure import draw_network
 
-        draw_network(picture(workspace.model, document), context.path(figure))
+        draw_network(picture(workspace.model, document), context.output(figure))
     summary = document["summary"]
     effects = summary["effects"]
     bad = sum(n for effect, n in effects.items() if effect != "exact") + len(summary["cut_off"])
@@ -247,9 +250,15 @@ def _failures(context: Context, as_json: bool) -> int:
 
 
 def _mend(
-    context: Context, breaks: bool, even_if_breaks: bool, write: bool, seconds: float, as_json: bool
+    context: Context,
+    breaks: bool,
+    even_if_breaks: bool,
+    write: bool,
+    wait: bool,
+    seconds: float,
+    as_json: bool,
 ) -> int:
-    document = context.workspace().mend(
+    document = context.changing("reach --mend", dry=not write, wait=wait).mend(
         breaks=breaks, even_if_breaks=even_if_breaks, write=write, seconds=seconds,
         progress=progress("mending"),
     )  # fmt: skip

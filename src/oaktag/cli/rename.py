@@ -12,6 +12,7 @@ from oaktag.cli.context import (
     emit,
     pass_context,
     show_change,
+    wait,
 )
 
 
@@ -19,11 +20,12 @@ from oaktag.cli.context import (
 @click.argument("old", shell_complete=complete("group"))
 @click.argument("new")
 @dry_run
+@wait
 @as_json
 @pass_context
-def command(context: Context, old: str, new: str, dry: bool, as_json: bool) -> int:
+def command(context: Context, old: str, new: str, dry: bool, wait: bool, as_json: bool) -> int:
     """Rename the group or set OLD in all files, or in none."""
-    document = context.workspace().rename(old, new, dry=dry)
+    document = context.changing("rename", dry=dry, wait=wait).rename(old, new, dry=dry)
     if as_json:
         emit(document)
     else:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import click
 
-from oaktag.cli.context import Context, as_json, complete, pass_context
+from oaktag.cli.context import Context, as_json, complete, pass_context, wait
 from oaktag.cli.grant import amend, write
 from oaktag.cli.set import anyway
 
@@ -16,6 +16,7 @@ from oaktag.cli.set import anyway
 @click.option("--owner")
 @click.option("--note")
 @write
+@wait
 @anyway
 @as_json
 @pass_context
@@ -25,6 +26,7 @@ def command(
     destination: str,
     service: str,
     write: bool,
+    wait: bool,
     anyway: bool,
     as_json: bool,
     owner: str | None,
@@ -32,4 +34,6 @@ def command(
 ) -> int:
     """The smallest change that ends SERVICE from SRC to DST, proved; who else would lose."""
     fields = {k: v for k, v in {"owner": owner, "note": note}.items() if v is not None}
-    return amend(context, "deny", (source, destination, service), fields, write, anyway, as_json)
+    return amend(
+        context, "deny", (source, destination, service), fields, write, wait, anyway, as_json
+    )

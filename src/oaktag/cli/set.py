@@ -17,6 +17,7 @@ from oaktag.cli.context import (
     say,
     show_change,
     table,
+    wait,
 )
 
 anyway = click.option("--anyway", is_flag=True, help="Also where an expectation fails then.")
@@ -36,6 +37,7 @@ anyway = click.option("--anyway", is_flag=True, help="Also where an expectation 
 @click.option("--note")
 @anyway
 @dry_run
+@wait
 @as_json
 @pass_context
 def command(
@@ -48,6 +50,7 @@ def command(
     layer: str | None,
     anyway: bool,
     dry: bool,
+    wait: bool,
     as_json: bool,
     mode: str | None,
     way: str | None,
@@ -58,7 +61,7 @@ def command(
     """Give SRC → DST a PERMISSION, or change many lines at once with --where."""
     given = {"mode": mode, "way": way, "expires": expires, "owner": owner, "note": note}
     fields = {k: v for k, v in given.items() if v is not None}
-    workspace = context.workspace()
+    workspace = context.changing("set", dry=dry, wait=wait)
     if where is not None:
         if source is not None:
             raise click.UsageError("name SRC, DST and PERMISSION, or use --where, not both")

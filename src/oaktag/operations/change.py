@@ -14,13 +14,11 @@ from oaktag.workspace.assignments_file import FILE as ASSIGNMENTS
 
 def made(model: Model, command: str, changed: dict[str, str], *, dry: bool) -> Document:
     """Try a change out, write it unless it is only to be shown, and say what it is."""
-    root = model.files.root
-    shown = edits.difference(root, changed)
+    shown = edits.difference(model.files.folder, changed)
     try:
-        if dry:
-            edits.try_out(root, changed)
-        elif changed:
-            edits.write_all(root, changed)
+        edits.try_out(model.files, changed)
+        if changed and not dry:
+            edits.write_all(model.files, command, changed)
     except WorkspaceError as error:
         raise edits.checked(error) from None
     return document(command, files=list(changed), diff=shown, written=not dry and bool(changed))
@@ -57,7 +55,7 @@ def pin(
         raise UsageError(f"{to!r} is no group; a pin gives one group")
     fields["group"] = to
     fields |= {k: v for k, v in (("note", note), ("until", until)) if v}
-    text = edits.text_of(model.files.root, ASSIGNMENTS)
+    text = model.files.folder.text(ASSIGNMENTS)
     return made(model, "pin", {ASSIGNMENTS: edits.with_pin(text, fields)}, dry=dry)
 
 
@@ -78,7 +76,7 @@ def unpin(model: Model, who: str, *, dry: bool) -> Document:
         lines = [p.location.line for p, _ in given.prefix_pins if str(p.prefix) == prefix]
     if not lines:
         raise UsageError(f"{who!r} is not pinned in {ASSIGNMENTS}")
-    text = edits.text_of(model.files.root, ASSIGNMENTS)
+    text = model.files.folder.text(ASSIGNMENTS)
     changed = edits.without_pin(text, lines[0], prefix)
     return made(model, "unpin", {ASSIGNMENTS: changed}, dry=dry)
 

@@ -40,6 +40,12 @@ class Workspace:
         """
         return cls(Model.read(Path(path), None if today is None else today.toordinal()))
 
+    @property
+    def settled(self) -> str | None:
+        """Which interrupted change was finished when the workspace was read; None if there was
+        none."""
+        return self.model.files.folder.settled
+
     def check(self) -> Document:
         """Findings about endpoints, groups, bindings and segments."""
         from oaktag.operations.check import check
@@ -207,8 +213,8 @@ class Workspace:
         from oaktag.operations.members import against
         from oaktag.workspace.revision import version
 
-        with version(self.model.files.root, other) as folder:
-            return against(self.model, Model.read(folder, self.model.today))
+        folder = version(self.model.files.root, other)
+        return against(self.model, Model.read(folder, self.model.today))
 
     def missing(self, node: str) -> Document:
         """What a node should know and does not, and where it stopped.
@@ -244,12 +250,9 @@ class Workspace:
         from oaktag.workspace.revision import version
 
         root, today = self.model.files.root, self.model.today
-        with version(root, was) as old:
-            before = Model.read(old, today)
-            if now is None:
-                return versions(before, self.model)
-            with version(root, now) as new:
-                return versions(before, Model.read(new, today))
+        before = Model.read(version(root, was), today)
+        after = self.model if now is None else Model.read(version(root, now), today)
+        return versions(before, after)
 
     def if_enforced(self, where: str | None = None) -> Document:
         """What would change if observed lines were enforced: all, or those that are selected.
@@ -303,12 +306,11 @@ class Workspace:
             return matrix(
                 self.model, source, destination, service=service, only=only, search=search
             )
-        with version(self.model.files.root, "HEAD" if since is None else since) as old:
-            against = Model.read(old, self.model.today)
-            return matrix(
-                self.model, source, destination, service=service, only=only, search=search,
-                against=against,
-            )  # fmt: skip
+        old = version(self.model.files.root, "HEAD" if since is None else since)
+        return matrix(
+            self.model, source, destination, service=service, only=only, search=search,
+            against=Model.read(old, self.model.today),
+        )  # fmt: skip
 
     def cell(self, source: str, destination: str) -> Document:
         """One cell: lines, ordered entries, boxes.

@@ -7,7 +7,6 @@ from collections import Counter
 from oaktag.errors import UsageError
 from oaktag.operations.documents import Document, document
 from oaktag.operations.model import Model
-from oaktag.workspace.edits import text_of
 from oaktag.workspace.groups_file import FILE, number_groups
 
 
@@ -72,5 +71,5 @@ def numbered(model: Model) -> tuple[dict[str, int], dict[str, str]]:
     if not wanting:
         return {}, {}
     issue = {index - 1: model.groups.would_issue[index] for index in wanting}
-    text = number_groups(text_of(model.files.root, FILE), issue)
+    text = number_groups(model.files.folder.text(FILE), issue)
     return {model.groups.all[i].id: model.groups.would_issue[i] for i in wanting}, {FILE: text}

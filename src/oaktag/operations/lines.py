@@ -51,7 +51,7 @@ def set_line(
     fields = {"permission": permission, **fields}
     if held:
         place = held[0].location
-        text = edits.with_cells(edits.text_of(model.files.root, place.file), place.line, fields)
+        text = edits.with_cells(model.files.folder.text(place.file), place.line, fields)
         return _changed(model, "set", {place.file: text}, dry=dry, anyway=anyway)
     name = layer or _home(model, source, destination)
     fields = {
@@ -61,7 +61,7 @@ def set_line(
         "way": "to",
         **fields,
     }
-    text = edits.with_line(edits.text_of(model.files.root, name), fields)
+    text = edits.with_line(model.files.folder.text(name), fields)
     return _changed(model, "set", {name: text}, dry=dry, anyway=anyway)
 
 
@@ -84,7 +84,7 @@ def set_many(
         raise UsageError(f"no line is like {where!r}")
     for number in numbers:
         place = model.lines[number].location
-        text = changed.get(place.file) or edits.text_of(model.files.root, place.file)
+        text = changed.get(place.file) or model.files.folder.text(place.file)
         changed[place.file] = edits.with_cells(text, place.line, fields)
     return _changed(model, "set", changed, dry=dry, anyway=anyway)
 
@@ -142,21 +142,21 @@ def grant(
     if change is None:
         raise UsageError(f"no single line does that; oaktag cell {' '.join(names)} shows "
                          "which lines decide")  # fmt: skip
-    root = model.files.root
+    root = model.files.folder
     changed: dict[str, str] = {}
     if change.without is not None:
         place = model.lines[change.without].location
-        changed[place.file] = edits.without_line(edits.text_of(root, place.file), place.line)
+        changed[place.file] = edits.without_line(root.text(place.file), place.line)
     else:
         name, added = _permission(fine, action, mask, service)
         if added:
-            text = edits.text_of(root, PERMISSIONS)
+            text = root.text(PERMISSIONS)
             changed[PERMISSIONS] = edits.with_permission(text, name, action, added)
         layer = model.files.policy.layers[change.layer]
         before = None if change.before is None else model.lines[change.before].location.line
         row = {"source": names[0], "destination": names[1], "permission": name, "mode": "enforce",
                "way": "to", **fields}  # fmt: skip
-        changed[layer] = edits.with_line(edits.text_of(root, layer), row, before)
+        changed[layer] = edits.with_line(root.text(layer), row, before)
     made = _changed(model, command, changed, dry=dry, anyway=anyway)
     return {**made, "already": None, "others": _others(fine, ends, cell)}
 
@@ -197,11 +197,11 @@ def _changed(
     model: Model, command: str, changed: dict[str, str], *, dry: bool, anyway: bool
 ) -> Document:
     """Try a change of lines out, compare, refuse what breaks an expectation, and write it."""
-    root = model.files.root
+    root = model.files.folder
     shown = edits.difference(root, changed)
-    changed = {n: t for n, t in changed.items() if t != edits.text_of(root, n)}
+    changed = {n: t for n, t in changed.items() if t != root.text(n)}
     try:
-        files = edits.try_out(root, changed)
+        files = edits.try_out(model.files, changed)
     except WorkspaceError as error:
         raise edits.checked(error) from None
     after = versions(model, Model(files, model.today), lists=False)
@@ -212,7 +212,7 @@ def _changed(
         )
         raise UsageError(f"nothing was written, for then these would fail: {told}. --anyway writes")
     if changed and not dry:
-        edits.write_all(root, changed)
+        edits.write_all(model.files, command, changed)
     return document(
         command, files=list(changed), diff=shown, written=bool(changed) and not dry,
         cells=after["cells"], expectations=after["expectations"],

@@ -22,7 +22,10 @@ from oaktag.dialects import DIALECTS, Dialect
 from oaktag.errors import OakTagError, UnreadableList, UnwritableEntry, UsageError
 from oaktag.operations.documents import Document, document, packet_json
 from oaktag.operations.model import Model
-from oaktag.workspace.textfile import exact_text, write_text
+from oaktag.workspace.folder import MOST, changed_meanwhile, read_plain
+from oaktag.workspace.journal import settle, write_files
+from oaktag.workspace.lock import one_writer, own_folder
+from oaktag.workspace.textfile import exact_text
 
 Progress = Callable[[str], None]
 KEYS_FILE = "keys.csv"
@@ -146,6 +149,7 @@ def compile_lists(
     only: str | None = None,
     *,
     proved: bool = True,
+    patience: float | None = 10.0,
     progress: Progress | None = None,
 ) -> Document:
     """Write the list of every point, and the side file of keys; none is written if one fails.
@@ -155,10 +159,12 @@ def compile_lists(
         out: the folder to write into.
         only: one point alone.
         proved: read each list back and prove it before anything is written.
+        patience: how long another change of the workspace is waited for, in seconds.
         progress: called with the name of each point.
 
     Raises:
-        UsageError: a group has no number in the files, or there is no such point.
+        UsageError: a group has no number in the files, there is no such point, or the files have
+            changed meanwhile.
         UnwritableEntry: a list is over its point's capacity, or cannot be expressed.
         OakTagError: a list is not equal to the matrix.
     """
@@ -201,10 +207,34 @@ def compile_lists(
             }
         )
     texts[out / KEYS_FILE] = _keys(model)
-    for path, text in texts.items():
-        if not path.exists() or path.read_bytes() != text.encode():
-            write_text(path, text)
+    _write(model, out, texts, patience)
     return document("compile", points=rows, keys=(out / KEYS_FILE).as_posix())
+
+
+def _write(model: Model, out: Path, texts: dict[Path, str], patience: float | None) -> None:
+    """Write lists that are not there yet as they shall be: all of one version, or none."""
+    files = model.files
+    root = files.root
+    try:
+        own_folder(root)
+    except OSError:  # a workspace that may only be read; its lists go elsewhere
+        out.mkdir(parents=True, exist_ok=True)
+        root = out
+    with one_writer(root, "oaktag compile", patience=patience):
+        settle(root)
+        if stale := files.folder.stale():
+            raise changed_meanwhile(stale)
+        changed = {p: t.encode() for p, t in texts.items() if not _holds(p, t.encode())}
+        if changed:
+            write_files(root, "oaktag compile", changed)
+
+
+def _holds(path: Path, text: bytes) -> bool:
+    """Whether a list is there as it shall be."""
+    try:
+        return read_plain(path, MOST)[0] == text and not path.is_symlink()
+    except OSError:
+        return False
 
 
 def _stop_on_errors(model: Model) -> None:

@@ -67,7 +67,7 @@ def mending(
         late=lambda: monotonic() > end,
         progress=progress,
     )
-    text = edits.text_of(model.files.root, FILE)
+    text = model.files.folder.text(FILE)
     for change in found.changes or ():
         text = written(model, text, change)
     shown = made(model, "reach mend", {FILE: text} if found.changes else {}, dry=not write)

@@ -8,7 +8,8 @@ from pathlib import Path
 from oaktag.core import model as core
 from oaktag.core.ends import End, parse_end
 from oaktag.errors import UsageError
-from oaktag.workspace.load import Files, is_workspace, load
+from oaktag.workspace.folder import Folder
+from oaktag.workspace.load import Files, is_workspace, load, read_files
 
 
 def moment_of(day: int) -> float:
@@ -49,19 +50,30 @@ class Model(core.Model):
         self.files = files
 
     @classmethod
-    def read(cls, root: Path, today: int | None = None) -> Model:
-        """Read the workspace in a folder.
+    def read(cls, root: Path | Folder, today: int | None = None) -> Model:
+        """Read the workspace in a folder, or a version of one.
 
         Raises:
             UsageError: the folder is no workspace.
             WorkspaceError: its files cannot be read, or contradict each other.
         """
+        day = today or datetime.now(UTC).date().toordinal()
+        if isinstance(root, Folder):
+            return cls(read_files(root, moment_of(day)), day)
+        cls.must_be(root)
+        return cls(load(root, moment_of(day)), day)
+
+    @staticmethod
+    def must_be(root: Path) -> None:
+        """That a folder is a workspace.
+
+        Raises:
+            UsageError: it is none.
+        """
         if not is_workspace(root):
             raise UsageError(
                 f"{root} is no workspace: it has no oaktag.yaml; `oaktag new DIR` starts one"
             )
-        day = today or datetime.now(UTC).date().toordinal()
-        return cls(load(root, moment_of(day)), day)
 
     # -- words -------------------------------------------------------------------------------
 

@@ -10,7 +10,6 @@ from oaktag.core.groups import STAR
 from oaktag.core.services import packet_text
 from oaktag.findings import Finding, finding
 from oaktag.operations.model import Model
-from oaktag.workspace.edits import text_of
 
 _WORD = re.compile(r"[a-z][a-z0-9-]*")
 
@@ -50,7 +49,7 @@ def _groups(model: Model) -> Iterator[Finding]:
     said = {w for line in model.lines for w in (line.source, line.destination)} - {STAR}
     for expectation in (*model.files.expectations, *model.files.keep_open):
         said |= {expectation.source.word, expectation.destination.word}
-    said |= set(_WORD.findall(text_of(model.files.root, "network.yaml")))
+    said |= set(_WORD.findall(model.files.folder.text("network.yaml")))
     sets = model.groups.sets
     pending = [name for name in said if name in sets]
     while pending:  # a set that a used set names is used too

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import re
 from difflib import get_close_matches
-from pathlib import Path
 from typing import NamedTuple
 
 import yaml
@@ -25,6 +24,7 @@ from oaktag.core.assignment import (
 from oaktag.core.endpoints import Endpoints
 from oaktag.core.groups import Groups
 from oaktag.core.registry import PrefixPin
+from oaktag.workspace.folder import Folder
 from oaktag.workspace.textfile import Problems
 from oaktag.workspace.yamlfile import Node, YamlFile, is_quoted
 
@@ -55,14 +55,14 @@ class Assignments(NamedTuple):
 
 
 def read_assignments(
-    root: Path,
+    root: Folder,
     groups: Groups | None,
     endpoints: Endpoints | None,
     nodes: set[str] | None,
     problems: Problems,
 ) -> Assignments:
     """Pins and rules; names are checked against what could be read."""
-    if not (root / FILE).exists():
+    if not root.has(FILE):
         return Assignments()
     file = YamlFile(root, FILE, problems)
     if file.root is None:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from pathlib import Path, PurePosixPath
+from pathlib import PurePosixPath
 from typing import NamedTuple
 
 from oaktag.core.bindings import BINDING_SOURCES
@@ -12,6 +12,7 @@ from oaktag.core.groups import HIGHEST_TAG, Numbering
 from oaktag.core.lines import Action, Order
 from oaktag.findings import CODES, SEVERITIES, Finding
 from oaktag.located import Location
+from oaktag.workspace.folder import Folder
 from oaktag.workspace.textfile import Problems
 from oaktag.workspace.yamlfile import Node, YamlFile
 
@@ -82,7 +83,7 @@ class Config(NamedTuple):
     file: YamlFile
 
 
-def read_config(root: Path, problems: Problems) -> Config | None:
+def read_config(root: Folder, problems: Problems) -> Config | None:
     """The configuration; None where the file cannot be read at all."""
     file = YamlFile(root, FILE, problems)
     if file.root is None:

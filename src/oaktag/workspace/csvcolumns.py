@@ -9,7 +9,6 @@ from __future__ import annotations
 import csv
 import io
 from collections.abc import Callable, Iterator
-from pathlib import Path
 from typing import NamedTuple
 
 import numpy as np
@@ -17,6 +16,7 @@ from numpy.typing import NDArray
 
 from oaktag.located import Location
 from oaktag.workspace.csvfile import LARGEST, CsvFile, column_in, parse_csv
+from oaktag.workspace.folder import Folder
 from oaktag.workspace.textfile import Problems, read_text
 
 #: How many bytes are cut at once.
@@ -43,7 +43,7 @@ class CsvColumns(NamedTuple):
 
 
 def read_columns(
-    root: Path, name: str, problems: Problems, *, separator: str = ",", encoding: str = "utf-8"
+    root: Folder, name: str, problems: Problems, *, separator: str = ",", encoding: str = "utf-8"
 ) -> CsvColumns | None:
     """A CSV file's columns, cells trimmed, with a problem for each row that does not fit the
     header."""

@@ -6,9 +6,9 @@ import csv
 import io
 from collections.abc import Iterator
 from dataclasses import dataclass
-from pathlib import Path
 
 from oaktag.located import Location
+from oaktag.workspace.folder import Folder
 from oaktag.workspace.textfile import Problems, read_text
 
 #: The largest cell, in bytes.
@@ -39,7 +39,7 @@ class CsvFile:
 
 
 def read_csv(
-    root: Path, name: str, problems: Problems, *, separator: str = ",", encoding: str = "utf-8"
+    root: Folder, name: str, problems: Problems, *, separator: str = ",", encoding: str = "utf-8"
 ) -> CsvFile | None:
     """A CSV file, with a problem for each row that does not fit the header."""
     text = read_text(root, name, problems, encoding)

@@ -1,7 +1,7 @@
 """Changes of a workspace's files that keep their form: comments, order and every other byte stay.
 
 A change is made of text, by the marks of the YAML nodes and the cells of the CSV lines; the changed
-files are read as a workspace first, and only then written, all of them or none.
+files are read as a workspace in memory first, and only then written, all of them or none.
 """
 
 from __future__ import annotations
@@ -9,19 +9,18 @@ from __future__ import annotations
 import csv
 import io
 import re
-import shutil
-import tempfile
 from collections.abc import Iterator, Mapping
 from difflib import unified_diff
-from pathlib import Path
 
 import yaml
 
 from oaktag.errors import UsageError, WorkspaceError
 from oaktag.workspace.assignments_file import FILE as ASSIGNMENTS
+from oaktag.workspace.folder import Folder, changed_meanwhile
 from oaktag.workspace.groups_file import FILE as GROUPS
-from oaktag.workspace.load import Files, load
-from oaktag.workspace.textfile import exact_text, write_text
+from oaktag.workspace.journal import write_files
+from oaktag.workspace.load import Files, read_files
+from oaktag.workspace.lock import one_writer
 
 #: Keys under which a word names a group or a set, by file.
 NAMING = {
@@ -34,52 +33,41 @@ NAMING = {
 PLAIN = re.compile(r"[A-Za-z0-9][A-Za-z0-9 ._/-]*")
 
 
-def text_of(root: Path, name: str) -> str:
-    """A file's text, line ends as they are; empty where there is none."""
-    path = root / name
-    return exact_text(path) if path.exists() else ""
-
-
-def difference(root: Path, changed: Mapping[str, str]) -> str:
+def difference(root: Folder, changed: Mapping[str, str]) -> str:
     """The change as a diff of the files."""
     parts: list[str] = []
     for name, text in changed.items():
-        before = text_of(root, name).splitlines(keepends=True)
+        before = root.text(name).splitlines(keepends=True)
         parts += unified_diff(before, text.splitlines(keepends=True), name, name, n=2)
     return "".join(part if part.endswith("\n") else part + "\n" for part in parts)
 
 
-def try_out(root: Path, changed: Mapping[str, str]) -> Files:
-    """Read the workspace as it would be.
+def try_out(files: Files, changed: Mapping[str, str]) -> Files:
+    """Read the workspace as it would be; nothing is written.
 
     Raises:
         WorkspaceError: the change would make it unreadable or contradictory.
     """
-    with tempfile.TemporaryDirectory(prefix="oaktag-") as place:
-        copy = Path(place) / "w"
-        shutil.copytree(root, copy, ignore=shutil.ignore_patterns(".git", "lists"))
-        for name, text in changed.items():
-            write_text(copy / name, text)
-        return load(copy)
+    return read_files(files.folder.over(changed), files.moment)
 
 
-def write_all(root: Path, changed: Mapping[str, str]) -> None:
-    """Write changed files, after trying them out: all or, where one cannot be written, none."""
-    try_out(root, changed)
-    before = {n: text_of(root, n) if (root / n).exists() else None for n in changed}
-    done: list[str] = []
-    try:
-        for name, text in changed.items():
-            write_text(root / name, text)
-            done.append(name)
-    except OSError:
-        for name in done:
-            held = before[name]
-            if held is None:
-                (root / name).unlink()
-            else:
-                write_text(root / name, held)
-        raise
+def write_all(files: Files, what: str, changed: Mapping[str, str]) -> None:
+    """Write changed files that were tried out: all or none, whatever happens.
+
+    Args:
+        files: what the change was made from.
+        what: the change in a few words.
+        changed: file → text.
+
+    Raises:
+        UsageError: a file of the workspace is not as it was read, or another change goes on.
+        OSError: a file cannot be written.
+    """
+    root = files.root
+    with one_writer(root, what):
+        if stale := files.folder.stale():
+            raise changed_meanwhile(stale)
+        write_files(root, what, {root / name: text.encode() for name, text in changed.items()})
 
 
 # -- pins ------------------------------------------------------------------------------------
@@ -316,16 +304,16 @@ def _with_key(text: str, item: yaml.MappingNode, key: str, value: str) -> str:
 
 def renamed(files: Files, old: str, new: str) -> dict[str, str]:
     """All files in which a group's or set's name stands, with the new one in its place."""
-    root = files.root
+    root = files.folder
     changed: dict[str, str] = {}
     for name, keys in NAMING.items():
-        text = text_of(root, name)
+        text = root.text(name)
         if text:
             places = list(_named(yaml.compose(text, Loader=yaml.SafeLoader), keys, name == GROUPS))
             changed[name] = _replaced(text, places, old, new)
     for name in files.config.layers:
-        changed[name] = _renamed_cells(text_of(root, name), old, new)
-    return {n: t for n, t in changed.items() if t != text_of(root, n)}
+        changed[name] = _renamed_cells(root.text(name), old, new)
+    return {n: t for n, t in changed.items() if t != root.text(n)}
 
 
 def _named(node: yaml.Node | None, keys: set[str], sets: bool) -> Iterator[yaml.ScalarNode]:

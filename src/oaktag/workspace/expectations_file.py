@@ -3,7 +3,6 @@
 
 from __future__ import annotations
 
-from pathlib import Path
 from typing import Literal, NamedTuple
 
 import yaml
@@ -15,6 +14,7 @@ from oaktag.core.groups import Groups
 from oaktag.core.packets import Box
 from oaktag.errors import UsageError
 from oaktag.located import Location
+from oaktag.workspace.folder import Folder
 from oaktag.workspace.permissions_file import read_service
 from oaktag.workspace.textfile import Problems
 from oaktag.workspace.yamlfile import Node, YamlFile
@@ -172,14 +172,14 @@ class ExpectationReader:
 
 
 def read_expectations(
-    root: Path,
+    root: Folder,
     groups: Groups,
     endpoints: Endpoints,
     services: dict[str, tuple[Box, ...]],
     problems: Problems,
 ) -> list[Expectation]:
     """All expectations; none where there is no file."""
-    if not (root / FILE).exists():
+    if not root.has(FILE):
         return []
     file = YamlFile(root, FILE, problems)
     if file.root is None:

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import re
-from pathlib import Path
 
 import yaml
 
@@ -19,6 +18,7 @@ from oaktag.core.groups import (
     Selector,
     find_cycle,
 )
+from oaktag.workspace.folder import Folder
 from oaktag.workspace.textfile import Problems
 from oaktag.workspace.yamlfile import Node, YamlFile
 
@@ -26,7 +26,7 @@ FILE = "groups.yaml"
 GROUP_KEYS = ("id", "tag", "title", "owner", "traits")
 
 
-def read_groups(root: Path, numbering: Numbering | None, problems: Problems) -> Groups | None:
+def read_groups(root: Folder, numbering: Numbering | None, problems: Problems) -> Groups | None:
     """All groups and sets; None where the file cannot be read at all, or sets go in circles."""
     file = YamlFile(root, FILE, problems)
     if file.root is None:

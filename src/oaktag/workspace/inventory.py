@@ -25,6 +25,7 @@ from oaktag.letters import ACTING_IN_NAMES, named
 from oaktag.located import Location
 from oaktag.workspace.config_file import Config, Source
 from oaktag.workspace.csvfile import CsvFile, read_csv
+from oaktag.workspace.folder import Folder
 from oaktag.workspace.ldiffile import MEMBER_OF, list_ldif
 from oaktag.workspace.listing import Listing, list_csv, list_json
 from oaktag.workspace.textfile import Problems
@@ -53,7 +54,7 @@ class _Row:
 
 
 def read_inventory(
-    root: Path, config: Config, problems: Problems, moment: float | None = None
+    root: Folder, config: Config, problems: Problems, moment: float | None = None
 ) -> Inventory | None:
     """All endpoints of all sources, merged; None where a source could not be read.
 
@@ -97,7 +98,7 @@ def read_inventory(
 class Form(NamedTuple):
     """A form of inventory file: how it is listed, and whether it tells names apart by case."""
 
-    read: Callable[[Path, Source, Problems], Listing | None]
+    read: Callable[[Folder, Source, Problems], Listing | None]
     cased: bool = True
 
 
@@ -113,7 +114,7 @@ FORMS = {
 
 
 def _read_source(
-    root: Path, source: Source, config: Config, problems: Problems
+    root: Folder, source: Source, config: Config, problems: Problems
 ) -> SourceTable | None:
     form = FORMS.get(Path(source.file).suffix.lower(), CSV)
     listing = form.read(root, source, problems)
@@ -226,7 +227,7 @@ def _check(listing: Listing, column: str, attribute: str, problems: Problems) ->
 
 
 def _headed(
-    root: Path, name: str, columns: Collection[str], more: bool, problems: Problems
+    root: Folder, name: str, columns: Collection[str], more: bool, problems: Problems
 ) -> CsvFile | None:
     """A CSV file that must have some columns, and may have no others unless ``more``."""
     file = read_csv(root, name, problems)
@@ -241,7 +242,7 @@ def _headed(
     return None if missing or odd else file
 
 
-def _read_sessions(root: Path, name: str, problems: Problems) -> list[_Row]:
+def _read_sessions(root: Folder, name: str, problems: Problems) -> list[_Row]:
     file = _headed(root, name, SESSION_COLUMNS, True, problems)
     if file is None:
         return []
@@ -273,7 +274,7 @@ def _read_sessions(root: Path, name: str, problems: Problems) -> list[_Row]:
 
 
 def _read_corrections(
-    root: Path, name: str, known: set[str], problems: Problems
+    root: Folder, name: str, known: set[str], problems: Problems
 ) -> list[Correction]:
     file = _headed(root, name, CORRECTION_COLUMNS, False, problems)
     if file is None:

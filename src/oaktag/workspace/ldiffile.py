@@ -15,12 +15,12 @@ import io
 import re
 from collections.abc import Iterator
 from dataclasses import dataclass, field
-from pathlib import Path
 
 import numpy as np
 
 from oaktag.core.endpoints import Value, coded
 from oaktag.located import Location
+from oaktag.workspace.folder import Folder
 from oaktag.workspace.listing import Listing
 from oaktag.workspace.textfile import Problems, read_text
 
@@ -50,7 +50,9 @@ class _Bad(Exception):
 Line = tuple[int, str, str]  # physical line, attribute in lower case, value
 
 
-def list_ldif(root: Path, name: str, key: str, problems: Problems, encoding: str) -> Listing | None:
+def list_ldif(
+    root: Folder, name: str, key: str, problems: Problems, encoding: str
+) -> Listing | None:
     """The entries that have the attribute ``key``, as a listing."""
     text = read_text(root, name, problems, encoding)
     if text is None:

@@ -10,7 +10,6 @@ import io
 import json
 from collections.abc import Callable
 from dataclasses import dataclass, field
-from pathlib import Path
 from typing import Any
 
 import numpy as np
@@ -19,6 +18,7 @@ from numpy.typing import NDArray
 from oaktag.core.endpoints import Coded, Value, Values, coded
 from oaktag.located import Location
 from oaktag.workspace.csvcolumns import Cells, read_columns
+from oaktag.workspace.folder import Folder
 from oaktag.workspace.textfile import Problems, read_text
 
 CONFIDENCE = ".confidence"
@@ -40,7 +40,7 @@ class Listing:
 
 
 def list_csv(
-    root: Path, name: str, problems: Problems, separator: str, encoding: str
+    root: Folder, name: str, problems: Problems, separator: str, encoding: str
 ) -> Listing | None:
     """A CSV file as a listing."""
     file = read_columns(root, name, problems, separator=separator, encoding=encoding)
@@ -90,7 +90,7 @@ def _share(cell: str) -> float:
     return share if 0 <= share <= 1 else float("nan")
 
 
-def list_json(root: Path, name: str, problems: Problems, encoding: str) -> Listing | None:
+def list_json(root: Folder, name: str, problems: Problems, encoding: str) -> Listing | None:
     """A JSON Lines file as a listing."""
     text = read_text(root, name, problems, encoding)
     if text is None:

@@ -9,7 +9,7 @@ from oaktag.core.endpoints import Endpoints
 from oaktag.core.groups import Groups
 from oaktag.core.lines import Line, Policy
 from oaktag.core.network import Network
-from oaktag.errors import WorkspaceError
+from oaktag.errors import UsageError, WorkspaceError
 from oaktag.workspace.assignments_file import Assignments, read_assignments
 from oaktag.workspace.config_file import FILE, Config, read_config
 from oaktag.workspace.expectations_file import (
@@ -18,8 +18,10 @@ from oaktag.workspace.expectations_file import (
     ExpectationReader,
     read_expectations,
 )
+from oaktag.workspace.folder import Folder
 from oaktag.workspace.groups_file import read_groups
 from oaktag.workspace.inventory import Inventory, read_inventory
+from oaktag.workspace.journal import interrupted, settle
 from oaktag.workspace.matrix_file import read_layer
 from oaktag.workspace.network_file import read_network
 from oaktag.workspace.permissions_file import Permissions, read_permissions
@@ -29,7 +31,8 @@ from oaktag.workspace.textfile import Problems
 class Files(NamedTuple):
     """What the files of a workspace say; all names in them exist."""
 
-    root: Path
+    folder: Folder
+    moment: float | None
     config: Config
     groups: Groups
     permissions: Permissions
@@ -42,13 +45,47 @@ class Files(NamedTuple):
     borne: tuple[Borne, ...]
 
     @property
+    def root(self) -> Path:
+        """The workspace's folder."""
+        return self.folder.path
+
+    @property
     def endpoints(self) -> Endpoints:
         """All endpoints."""
         return self.inventory.endpoints
 
 
+#: So often files are read that somebody writes meanwhile.
+TRIES = 5
+
+
 def load(root: Path, moment: float | None = None) -> Files:
     """Read a workspace; of sessions those that have begun by a moment, if one is given.
+
+    Files that are written while they are read are read again, so that what is returned was there
+    at one time.
+
+    Raises:
+        UsageError: a change that was interrupted cannot be finished.
+        WorkspaceError: with every fault found.
+    """
+    for _ in range(TRIES):
+        folder = Folder(root)
+        folder.settled = settle(root)
+        files, fault = None, None
+        try:
+            files = read_files(folder, moment)
+        except WorkspaceError as error:
+            fault = error
+        if not folder.stale() and not interrupted(root):
+            if files is None:
+                raise fault or AssertionError
+            return files
+    raise UsageError(f"the files of {root} are being changed all the time; run it again")
+
+
+def read_files(root: Folder, moment: float | None = None) -> Files:
+    """Read a workspace from wherever its files are.
 
     Raises:
         WorkspaceError: with every fault found.
@@ -81,7 +118,7 @@ def load(root: Path, moment: float | None = None) -> Files:
     if problems.all or groups is None or permissions is None or inventory is None:
         raise WorkspaceError(tuple(problems.all))
     return Files(
-        root, config, groups, permissions,
+        root, moment, config, groups, permissions,
         Policy(
             tuple(lines), permissions.permissions, config.layers, config.default,
             config.observed_default, config.order,

@@ -4,13 +4,13 @@ from __future__ import annotations
 
 from collections.abc import Callable, Mapping
 from difflib import get_close_matches
-from pathlib import Path
 from typing import TypeVar
 
 from oaktag.core.groups import ITSELF, RESERVED_WORDS, STAR, UNTAGGED, Groups
 from oaktag.core.lines import Line, Mode, Permission, Way
 from oaktag.located import Location
 from oaktag.workspace.csvfile import CsvFile, read_csv
+from oaktag.workspace.folder import Folder
 from oaktag.workspace.textfile import Problems
 from oaktag.workspace.yamlfile import parse_day
 
@@ -23,7 +23,7 @@ WAYS: dict[str, Way] = {"": "to", "to": "to", "both": "both"}
 
 
 def read_layer(
-    root: Path,
+    root: Folder,
     name: str,
     layer: int,
     groups: Groups | None,

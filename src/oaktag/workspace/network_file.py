@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from difflib import get_close_matches
-from pathlib import Path
 from typing import Any, TypeVar
 
 import yaml
@@ -12,6 +11,7 @@ import yaml
 from oaktag.core.addresses import WIDTH
 from oaktag.core.groups import UNTAGGED, Groups
 from oaktag.core.network import MENDING, REGISTRY, Feed, Link, Network, Node, Point, Scope, Segment
+from oaktag.workspace.folder import Folder
 from oaktag.workspace.textfile import Problems
 from oaktag.workspace.yamlfile import NAME, YamlFile
 from oaktag.workspace.yamlfile import Node as YamlNode
@@ -30,9 +30,9 @@ LEARNED = ("session", "segment")
 DIALECTS = ("nftables",)
 
 
-def read_network(root: Path, groups: Groups | None, problems: Problems) -> Network:
+def read_network(root: Folder, groups: Groups | None, problems: Problems) -> Network:
     """The network; an empty one where there is no file."""
-    if not (root / FILE).exists():
+    if not root.has(FILE):
         return Network()
     file = YamlFile(root, FILE, problems)
     if file.root is None:

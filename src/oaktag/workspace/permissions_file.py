@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from pathlib import Path
 from typing import NamedTuple
 
 import yaml
@@ -20,6 +19,7 @@ from oaktag.core.services import (
 )
 from oaktag.errors import UsageError
 from oaktag.located import Location
+from oaktag.workspace.folder import Folder
 from oaktag.workspace.textfile import Problems
 from oaktag.workspace.yamlfile import Node, YamlFile
 
@@ -42,7 +42,7 @@ class Permissions(NamedTuple):
     named: dict[str, NamedService]
 
 
-def read_permissions(root: Path, problems: Problems) -> Permissions | None:
+def read_permissions(root: Folder, problems: Problems) -> Permissions | None:
     """Services and permissions; None where the file cannot be read at all."""
     file = YamlFile(root, FILE, problems)
     if file.root is None:

@@ -1,4 +1,4 @@
-"""Another version of a workspace: a folder, or a git revision of this one, written out.
+"""Another version of a workspace: a folder, or a git revision of this one, read in memory.
 
 A word is a revision; a folder is written as one (``./DIR``, ``DIR/``, ``../DIR``, ``/DIR``), lest a
 folder that somebody adds stand for the branch of its name. A revision is read object by object:
@@ -9,20 +9,17 @@ from __future__ import annotations
 
 import os
 import subprocess
-import tempfile
-from collections.abc import Iterator
-from contextlib import contextmanager
 from pathlib import Path
 
 from oaktag.errors import UsageError
+from oaktag.workspace.folder import Folder
 
 #: Modes of plain files in a git tree; links and submodules are none.
 PLAIN = ("100644", "100755", "100664")
 
 
-@contextmanager
-def version(root: Path, word: str | Path) -> Iterator[Path]:
-    """The folder of another version; one that is written out is gone afterwards.
+def version(root: Path, word: str | Path) -> Path | Folder:
+    """Another version: a folder, or the files of a revision.
 
     Args:
         root: the workspace's folder, from which a folder's name is read too.
@@ -35,8 +32,7 @@ def version(root: Path, word: str | Path) -> Iterator[Path]:
         folder = word if isinstance(word, Path) else root / word
         if not folder.is_dir():
             raise UsageError(f"there is no folder {str(word)!r}")
-        yield folder
-        return
+        return folder
     commit = _git(
         root, "rev-parse", "--verify", "--quiet", "--end-of-options", f"{word}^{{commit}}"
     )
@@ -46,9 +42,7 @@ def version(root: Path, word: str | Path) -> Iterator[Path]:
             hint = hint or "; a folder to compare with is written ./DIR"
             raise UsageError(f"{word!r} is no revision, for this is no git repository{hint}")
         raise UsageError(f"git knows no revision {word!r} here{hint}")
-    with tempfile.TemporaryDirectory(prefix="oaktag-") as place:
-        _write_out(root, commit.decode().strip(), Path(place))
-        yield Path(place)
+    return Folder(root, _files_of(root, commit.decode().strip()), alone=True)
 
 
 def _is_folder(word: str) -> bool:
@@ -68,7 +62,7 @@ def _git(root: Path, *words: str, given: bytes = b"") -> bytes | None:
     return None if done.returncode else done.stdout
 
 
-def _write_out(root: Path, commit: str, place: Path) -> None:
+def _files_of(root: Path, commit: str) -> dict[str, bytes]:
     """The plain files of a revision below the workspace's folder."""
     listed = _git(root, "ls-tree", "-r", "-z", commit)
     names: list[tuple[str, str]] = []
@@ -83,11 +77,11 @@ def _write_out(root: Path, commit: str, place: Path) -> None:
     held = _git(root, "cat-file", "--batch", given=wanted)
     if held is None:
         raise UsageError(f"git cannot read the files of {commit[:12]}")
+    found: dict[str, bytes] = {}
     at = 0
     for name, _ in names:
         end = held.index(b"\n", at)
         size = int(held[at:end].split()[2])
-        file = place / name
-        file.parent.mkdir(parents=True, exist_ok=True)
-        file.write_bytes(held[end + 1 : end + 1 + size])
+        found[name] = held[end + 1 : end + 1 + size]
         at = end + 1 + size + 1
+    return found

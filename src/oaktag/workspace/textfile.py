@@ -2,15 +2,17 @@
 
 from __future__ import annotations
 
-import errno
 import os
-import stat
-import tempfile
 from pathlib import Path
+from secrets import token_hex
 
 from oaktag.errors import Problem, UsageError
 from oaktag.letters import line_end, named
 from oaktag.located import Location
+from oaktag.workspace.folder import MOST, Folder, NotPlain, read_plain
+
+#: The largest access list that is read back, in bytes.
+LIST_MOST = 1 << 28
 
 
 class Problems:
@@ -28,16 +30,17 @@ class Problems:
         self.all.append(Problem(location, message, expected, "clash"))
 
 
-def read_text(root: Path, name: str, problems: Problems, encoding: str = "utf-8") -> str | None:
+def read_text(
+    root: Folder, name: str, problems: Problems, encoding: str = "utf-8", most: int = MOST
+) -> str | None:
     """The text of a file of the workspace; None, and a problem, where there is none."""
     try:
-        strange = _strange(root, name)
-        if strange:
-            problems.form(Location(name), strange, "a plain file in the workspace's folder")
-            return None
-        data = (root / name).read_bytes()
+        data = root.read(name, most)
     except FileNotFoundError:
         problems.form(Location(name), "there is no such file", "every file named must exist")
+        return None
+    except NotPlain as error:
+        problems.form(Location(name), str(error.strerror), "a plain file in the workspace's folder")
         return None
     except OSError as error:
         problems.form(Location(name), f"it cannot be read: {error.strerror}")
@@ -62,20 +65,6 @@ def read_text(root: Path, name: str, problems: Problems, encoding: str = "utf-8"
         return None
 
 
-def _strange(root: Path, name: str) -> str:
-    """What a file is that is no plain file inside the workspace, after links are followed."""
-    try:
-        real = (root / name).resolve(strict=True)
-    except RuntimeError:  # a loop
-        return "it is a link that leads nowhere"
-    if not real.is_relative_to(root.resolve()):
-        return f"it is a link to {real}, outside the workspace"
-    mode = real.stat().st_mode
-    if stat.S_ISREG(mode):
-        return ""
-    return "it is a folder" if stat.S_ISDIR(mode) else "it is a pipe or a device"
-
-
 def _lines(name: str, text: str, problems: Problems) -> str | None:
     """The text, if its lines end with LF or CRLF and nothing else: what one reader takes for a line
     of its own and another for the end of a comment, no reviewer sees."""
@@ -96,16 +85,14 @@ def _place(name: str, data: bytes, at: int) -> Location:
     return Location(name, line, at - data.rfind(b"\n", 0, at))
 
 
-def exact_text(path: Path) -> str:
+def exact_text(path: Path, most: int = LIST_MOST) -> str:
     """A file's text as its bytes say it: no line end is taken for another, no mark left out.
 
     Raises:
-        OSError: it cannot be read, or is no plain file.
+        OSError: it cannot be read, is no plain file, or is larger than ``most`` bytes.
         UnicodeDecodeError: it is not UTF-8.
     """
-    if not stat.S_ISREG(path.stat().st_mode):
-        raise OSError(errno.EINVAL, "it is no plain file", str(path))
-    return path.read_bytes().decode("utf-8")
+    return read_plain(path, most)[0].decode("utf-8")
 
 
 def write_text(path: Path, text: str) -> None:
@@ -121,16 +108,34 @@ def write_bytes(path: Path, data: bytes) -> None:
         OSError: it cannot be written.
         UsageError: the file, or its folder, is a link.
     """
-    for place in (path, path.parent):
-        if place.is_symlink():
-            raise UsageError(f"{place} is a link; nothing is written through one")
+    unlinked(path)
     path.parent.mkdir(parents=True, exist_ok=True)
-    handle, temporary = tempfile.mkstemp(dir=path.parent, prefix=f".{path.name}.")
+    temporary = path.parent / f".{path.name[:100]}.{token_hex(8)}"
+    # The mode is what the process gives new files, or what the file has.
+    flags = os.O_WRONLY | os.O_CREAT | os.O_EXCL | os.O_NOFOLLOW | os.O_CLOEXEC
+    handle = os.open(temporary, flags, 0o666)
     try:
         with os.fdopen(handle, "wb") as file:
             file.write(data)
-        Path(temporary).chmod(path.stat().st_mode & 0o777 if path.exists() else 0o644)
-        Path(temporary).replace(path)
+            if path.exists():
+                os.fchmod(handle, path.stat().st_mode & 0o777)
+        temporary.replace(path)
     except BaseException:
-        Path(temporary).unlink(missing_ok=True)
+        temporary.unlink(missing_ok=True)
         raise
+
+
+def unlinked(path: Path, below: Path | None = None) -> Path:
+    """A path of output, where neither it nor its folder is a link, nor a folder on the way to it
+    from ``below``.
+
+    Raises:
+        UsageError: one is.
+    """
+    parts = {path, path.parent}
+    if below is not None:
+        parts |= {p for p in path.absolute().parents if below.absolute() in p.parents}
+    for place in sorted(parts):
+        if place.is_symlink():
+            raise UsageError(f"{place} is a link; nothing is written through one")
+    return path

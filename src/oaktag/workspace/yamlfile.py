@@ -10,13 +10,13 @@ from __future__ import annotations
 import re
 from collections.abc import Collection, Iterator, Sequence
 from datetime import UTC, date, datetime
-from pathlib import Path
 
 import yaml
 
 from oaktag.core.addresses import Prefix, parse_prefix
 from oaktag.letters import ACTING_IN_NAMES, named
 from oaktag.located import Location
+from oaktag.workspace.folder import Folder
 from oaktag.workspace.textfile import Problems, read_text
 
 Node = yaml.Node
@@ -27,7 +27,7 @@ _Loader = getattr(yaml, "CSafeLoader", yaml.SafeLoader)
 class YamlFile:
     """One YAML file: its nodes, and typed reading with complaints that name the place."""
 
-    def __init__(self, root: Path, name: str, problems: Problems) -> None:
+    def __init__(self, root: Folder, name: str, problems: Problems) -> None:
         self.name = name
         self.problems = problems
         self.root: Node | None = None
