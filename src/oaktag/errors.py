@@ -54,8 +54,10 @@ class Problem(NamedTuple):
 
 
 class WorkspaceError(OakTagError):
-    """All faults of a workspace, found in one run, in the order of files and lines."""
+    """The faults of a workspace, found in one run, in the order of files and lines; ``count`` is
+    how many there are, where not all were kept."""
 
-    def __init__(self, problems: tuple[Problem, ...]) -> None:
+    def __init__(self, problems: tuple[Problem, ...], count: int | None = None) -> None:
         self.problems = tuple(sorted(problems, key=lambda p: (p.location, p.message)))
+        self.count = len(problems) if count is None else count
         super().__init__("\n".join(str(p) for p in self.problems))

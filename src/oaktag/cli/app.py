@@ -8,7 +8,9 @@ from __future__ import annotations
 
 import importlib
 import os
+import re
 import sys
+from collections import Counter
 from datetime import date
 from pathlib import Path
 from typing import NoReturn
@@ -18,6 +20,7 @@ import click
 from oaktag.cli.context import Context
 from oaktag.errors import OakTagError, UnwritableEntry, UsageError, WorkspaceError
 from oaktag.letters import shown
+from oaktag.near import perhaps
 
 FOUND, WRONG = 1, 2
 
@@ -82,11 +85,8 @@ class LazyGroup(click.Group):
     ) -> tuple[str | None, click.Command | None, list[str]]:
         """Find the command; an unknown one gets the closest names."""
         if args and args[0] not in COMMANDS:
-            from difflib import get_close_matches
-
-            close = get_close_matches(args[0], COMMANDS, 3)
-            hint = f"; perhaps {' or '.join(close)}" if close else "; oaktag --help lists them"
-            raise click.UsageError(f"there is no command {args[0]!r}{hint}")
+            hint = perhaps(args[0], COMMANDS, "oaktag --help lists them")
+            raise click.UsageError(f"there is no command {args[0]!r}; {hint}")
         return super().resolve_command(ctx, args)
 
 
@@ -156,16 +156,41 @@ def _system(error: OSError) -> str:
     return f"{place}: {told}" if place else told
 
 
+#: So many faults of one kind in one file are shown, unless all are asked for.
+FIRST_OF_A_KIND = 8
+#: What differs in messages of one kind.
+_NAMES = re.compile(r"'[^']*'|\"[^\"]*\"|[\w.:/-]*\d[\w.:/-]*")
+
+
+def _faults(error: WorkspaceError) -> None:
+    """The faults of the files: the first of each kind, and how many more there are."""
+    seen: Counter[tuple[str, str]] = Counter()
+    for problem in error.problems:
+        kind = (
+            problem.location.file,
+            re.sub(r"'[^']*'|\"[^\"]*\"|[\w.:/-]*\d[\w.:/-]*", "…", problem.message),
+        )
+        seen[kind] += 1
+        if seen[kind] <= FIRST_OF_A_KIND or "--all" in sys.argv:
+            click.echo(shown(str(problem)), err=True)
+    more = {kind: n - FIRST_OF_A_KIND for kind, n in seen.items() if n > FIRST_OF_A_KIND}
+    if "--all" not in sys.argv:
+        for (file, what), n in more.items():
+            click.echo(shown(f"{file}: {n} more of: {what}"), err=True)
+    kept = len(error.problems)
+    tail = f"; the first {kept:,} were looked at" if error.count > kept else ""
+    tail += "; oaktag check --all shows every one" if more and "--all" not in sys.argv else ""
+    count = error.count
+    click.echo(f"{count} {'fault' if count == 1 else 'faults'} in the files{tail}", err=True)
+
+
 def _complain(error: OakTagError) -> NoReturn:
     if "--json" in sys.argv:
         from oaktag.cli.context import emit_errors
 
         emit_errors(error)
     if isinstance(error, WorkspaceError):
-        for problem in error.problems:
-            click.echo(shown(str(problem)), err=True)
-        count = len(error.problems)
-        click.echo(f"{count} {'fault' if count == 1 else 'faults'} in the files", err=True)
+        _faults(error)
         sys.exit(WRONG)
     for line in str(error).split("\n"):
         click.echo(f"oaktag: {shown(line)}", err=True)

@@ -14,7 +14,7 @@ from oaktag.cli.context import Context, as_json, complete, emit, pass_context, p
 @pass_context
 def command(context: Context, source: str, destination: str, as_json: bool) -> int:
     """One cell: its lines in order, their entries, and what they come to."""
-    document = context.workspace().cell(source, destination)
+    document = context.workspace(source, destination).cell(source, destination)
     if as_json:
         emit(document)
         return 0

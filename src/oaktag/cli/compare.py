@@ -19,7 +19,7 @@ from oaktag.cli.context import (
     table,
 )
 
-WAYS = ("opened", "closed", "any", "never")
+WAYS = ("guards", "opened", "closed", "any", "never")
 
 
 @click.command("compare")
@@ -30,7 +30,7 @@ WAYS = ("opened", "closed", "any", "never")
 @click.option("--summary", is_flag=True, help="As Markdown, for a request to merge.")
 @click.option(
     "--fail-on", type=click.Choice(WAYS), default="never", show_default=True,
-    help="Exit with 1 where a cell is opened, closed, or anything differs.",
+    help="Exit with 1 where guards are weaker, a cell is opened, closed, or anything differs.",
 )  # fmt: skip
 @as_json
 @pass_context
@@ -62,14 +62,23 @@ def command(
     else:
         _text(document)
     found = {
+        "guards": bool(document["guards"]),
         "opened": any(c["opened"] for c in document["cells"]),
         "closed": any(c["closed"] for c in document["cells"]),
-        "any": any(document[k] for k in ("cells", "endpoints", "expectations", "points")),
+        "any": any(document[k] for k in ("guards", "cells", "endpoints", "expectations", "points")),
     }
     return int(found.get(fail_on, False))
 
 
 def _text(document: dict[str, Any]) -> None:
+    if document["guards"]:
+        say(f"{count(len(document['guards']), 'guard')} taken away or weaker:")
+        table(
+            ("guard", "where", "what", ""),
+            [(g["guard"], place(g), g["text"], g["told"]) for g in document["guards"]],
+            wrap=(2, 3),
+        )
+        say()
     if document["cells"]:
         table(
             ("from", "to", "opened", "closed"),
@@ -99,6 +108,10 @@ def _text(document: dict[str, Any]) -> None:
 
 
 def _markdown(document: dict[str, Any]) -> None:
+    for g in document["guards"]:
+        say(f"- **{g['guard']} {g['told']}**: {g['text']} ({place(g)})")
+    if document["guards"]:
+        say()
     say(f"**{_counts(document)}**\n")
     if document["cells"]:
         say("| from | to | opened | closed |\n|---|---|---|---|")
@@ -141,7 +154,9 @@ def _unwritable(point: dict[str, Any]) -> str:
 def _counts(document: dict[str, Any]) -> str:
     opened = sum(bool(c["opened"]) for c in document["cells"])
     closed = sum(bool(c["closed"]) for c in document["cells"])
-    parts = [f"{count(opened, 'cell')} opened", f"{closed} closed"]
+    weaker = len(document["guards"])
+    parts = [f"{count(weaker, 'guard')} weaker"] * bool(weaker)
+    parts += [f"{count(opened, 'cell')} opened", f"{closed} closed"]
     parts.append(f"{count(len(document['endpoints']), 'endpoint')} moved")
     broken = sum(r["is"] is False for r in document["expectations"])
     if document["expectations"]:

@@ -31,11 +31,12 @@ class Context:
     today: date | None
     debug: bool
 
-    def workspace(self) -> Workspace:
-        """Read the workspace; what was interrupted in it, and is finished now, is said."""
+    def workspace(self, *asked: str) -> Workspace:
+        """Read the workspace, as far as a question about some ends needs it; what was interrupted
+        in it, and is finished now, is said."""
         from oaktag.operations.face import Workspace
 
-        workspace = Workspace.load(self.folder, self.today)
+        workspace = Workspace.load(self.folder, self.today, asked=asked)
         if workspace.settled:
             click.echo(f"oaktag: {shown(workspace.settled)}", err=True)
         return workspace
@@ -127,7 +128,8 @@ def emit_errors(error: OakTagError) -> None:
         ]  # fmt: skip
     else:
         rows = [{"message": str(error)}]
-    emit({"command": "error", "schema": 1, "errors": rows})
+    count = error.count if isinstance(error, WorkspaceError) else 1
+    emit({"command": "error", "schema": 1, "count": count, "errors": rows})
 
 
 def failed(findings: Sequence[dict[str, Any]], level: str) -> int:
@@ -175,6 +177,9 @@ def table(
     ``right`` are columns of numbers; ``wrap`` those whose text may run over several lines, with
     an empty one between rows if ``spaced``.
     """
+    if len(rows) > LARGE:
+        _large_table(heads, rows, right)
+        return
     from rich.console import Console
     from rich.table import Table
     from rich.text import Text
@@ -200,6 +205,24 @@ def table(
         console.print(made)
     text = captured.get()
     click.echo("\n".join(line.rstrip() for line in text.rstrip("\n").split("\n")))
+
+
+#: Tables of more rows are for searching in, not for reading: they come at once, unwrapped.
+LARGE = 1000
+
+
+def _large_table(heads: Sequence[str], rows: Sequence[Sequence[Any]], right: Sequence[int]) -> None:
+    from rich.cells import cell_len
+
+    texts = [[shown(str(cell)) for cell in row] for row in (heads, *rows)]
+    lengths = [[len(t) if t.isascii() else cell_len(t) for t in row] for row in texts]
+    widths = [max(column) for column in zip(*lengths, strict=True)]
+    for row, length in zip(texts, lengths, strict=True):
+        padded = [
+            " " * (w - n) + t if number in right else t + " " * (w - n)
+            for number, (t, n, w) in enumerate(zip(row, length, widths, strict=True))
+        ]
+        click.echo("  ".join(padded).rstrip())
 
 
 def place(row: dict[str, Any] | None) -> str:

@@ -53,7 +53,9 @@ def command(
     if source is None or destination is None or service is None:
         raise click.UsageError("SRC, DST and SERVICE are needed, or --batch FILE")
     number = None if family is None else int(family)
-    document = context.workspace().decide(source, destination, service, number, source_port)
+    document = context.workspace(source, destination).decide(
+        source, destination, service, number, source_port
+    )
     if as_json:
         emit(document)
         return 0

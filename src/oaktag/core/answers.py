@@ -42,7 +42,7 @@ def _of(state: State, row: Between) -> Iterator[Trouble]:
     a, b, atoms = row.a, row.b, state.matrix.atoms
     family = a.host.family
     cell = a.host.group, b.host.group
-    should = state.matrix.forms[int(state.matrix.action_form[cell])] & atoms.of_family(family)
+    should = state.matrix.forms[state.matrix.form(*cell)] & atoms.of_family(family)
     arriving = should & ~row.outcome.breaks
     answered = atoms.unanswered(arriving, 0)
     if not answered:

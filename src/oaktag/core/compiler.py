@@ -30,6 +30,10 @@ from oaktag.core.packets import (
     runs,
     span_of,
 )
+from oaktag.errors import UnwritableEntry
+
+#: The most cells of one list.
+MOST_CELLS = 1 << 24
 
 
 def compile_point(
@@ -49,8 +53,17 @@ def compile_point(
         network: for the addresses of segments.
         bindings: what the point knows, as disjoint ranges.
         scope: indices of source and destination groups whose cells it holds.
+
+    Raises:
+        UnwritableEntry: these are too many cells for one list.
     """
     groups = matrix.groups
+    cells = len(scope[0]) * len(scope[1])
+    if cells > MOST_CELLS:
+        raise UnwritableEntry(
+            f"{point.id}: its scope has {cells:,} cells, and a list is of at most {MOST_CELLS:,}; "
+            "narrow it: scope: known, or {sources: […], destinations: […]}"
+        )
     writer = _Chains(matrix, keys, point)
     blocks = {
         groups.tag(d): {groups.tag(s): writer.chain(s, d) for s in scope[0]} for d in scope[1]

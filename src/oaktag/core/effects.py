@@ -186,7 +186,7 @@ class Effects:
 
     def should(self, family: int, source: int, destination: int) -> int:
         """What the matrix allows between two groups, of one family."""
-        form = int(self.matrix.action_form[source, destination])
+        form = self.matrix.form(source, destination)
         return self.matrix.forms[form] & self.matrix.atoms.of_family(family)
 
     def cells(self, mix: int, sources: Ints, destinations: Ints) -> tuple[Bytes, Bytes]:

@@ -9,13 +9,13 @@ from __future__ import annotations
 
 import re
 from collections.abc import Sequence
-from difflib import get_close_matches
 from typing import Literal, NamedTuple
 
 from oaktag.core.addresses import is_address, parse_address
 from oaktag.core.endpoints import Endpoints
 from oaktag.core.groups import STAR, Groups
 from oaktag.errors import UsageError
+from oaktag.near import perhaps
 
 POINTS = "points"
 PREFIX = "endpoint:"
@@ -43,21 +43,28 @@ def parse_end(word: str, groups: Groups, endpoints: Endpoints, *, points: bool =
     """
     if word.startswith(PREFIX):
         return _endpoint(word, word[len(PREFIX) :], groups, endpoints)
-    if word in groups.index:
-        return End(word, "group", (groups.index[word],))
-    if word in groups.sets or word == STAR:
-        return End(word, "set", groups.members(word))
     if word == POINTS and points:
         return End(word, "points")
-    if re.fullmatch(r"\d{1,5}|0x[0-9a-fA-F]{1,4}", word):
-        index = groups.by_tag.get(int(word, 0) if word.startswith("0x") else int(word))
-        if index is not None:
-            return End(word, "group", (index,))
+    if (end := group_end(word, groups)) is not None:
+        return end
     if word in endpoints.index:
         return _endpoint(word, word, groups, endpoints)
     if is_address(word):
         return End(word, "address", address=parse_address(word))
     return _unknown(word, [*groups.index, *groups.sets, *endpoints.ids])
+
+
+def group_end(word: str, groups: Groups) -> End | None:
+    """What a word stands for that speaks of groups, which comes before all else it could be."""
+    if word in groups.index:
+        return End(word, "group", (groups.index[word],))
+    if word in groups.sets or word == STAR:
+        return End(word, "set", groups.members(word))
+    if re.fullmatch(r"\d{1,5}|0x[0-9a-fA-F]{1,4}", word):
+        index = groups.by_tag.get(int(word, 0) if word.startswith("0x") else int(word))
+        if index is not None:
+            return End(word, "group", (index,))
+    return None
 
 
 def _endpoint(word: str, name: str, groups: Groups, endpoints: Endpoints) -> End:
@@ -67,6 +74,6 @@ def _endpoint(word: str, name: str, groups: Groups, endpoints: Endpoints) -> End
 
 
 def _unknown(word: str, known: Sequence[str]) -> End:
-    close = get_close_matches(word, known, 3)
-    hint = f"; perhaps {' or '.join(close)}" if close else ""
-    raise UsageError(f"{word!r} is no group, set, tag, endpoint or address{hint}")
+    hint = perhaps(word, known)
+    told = f"{word!r} is no group, set, tag, endpoint or address"
+    raise UsageError(f"{told}; {hint}" if hint else told)

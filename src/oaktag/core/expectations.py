@@ -10,7 +10,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from typing import Literal, NamedTuple
 
-from oaktag.core.matrix import Matrix
+from oaktag.core.matrix import Answer, Matrix
 from oaktag.core.packets import Packet
 
 Kind = Literal["none", "at-least", "exactly", "allowed", "denied"]
@@ -48,9 +48,9 @@ def violation(claim: Claim, form: int) -> int:
 
 def prove(matrix: Matrix, claim: Claim, pairs: Sequence[tuple[int, int]]) -> Counterexample | None:
     """Whether the claim holds in every cell of ``pairs``; if not, the first packet against it."""
-    painted = matrix.would_form if claim.enforced else matrix.action_form
+    answer: Answer = "would" if claim.enforced else "action"
     for source, destination in pairs:
-        form = matrix.forms[int(painted[source, destination])]
+        form = matrix.forms[matrix.form(source, destination, answer)]
         wrong = violation(claim, form)
         if wrong:
             packet = matrix.atoms.packet(wrong)

@@ -230,7 +230,7 @@ class Judge:
         return self._form(sight)
 
     def _form(self, sight: Sight) -> int:
-        return self.matrix.forms[int(self.matrix.action_form[self._cell(sight)])]
+        return self.matrix.forms[self.matrix.form(*self._cell(sight))]
 
     def _cell(self, sight: Sight) -> tuple[int, int]:
         by_tag = self.matrix.groups.by_tag

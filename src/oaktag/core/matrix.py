@@ -14,7 +14,8 @@ All lines have one global order, so cells are painted backwards, each line over 
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections import Counter
+from collections.abc import Callable, Sequence
 from functools import cached_property
 from typing import Literal, NamedTuple
 
@@ -25,10 +26,17 @@ from oaktag.core.groups import ITSELF, STAR, UNTAGGED, Groups
 from oaktag.core.lines import Action, Line, Order, Policy
 from oaktag.core.packets import Atoms
 from oaktag.core.permissions import Effect, Forms, effect_of
+from oaktag.errors import OakTagError
 
 Answer = Literal["action", "would"]
 ANSWERS: tuple[Answer, Answer] = ("action", "would")
+#: The most cells that are worked out at once; each takes 16 bytes while that goes on.
+MOST_CELLS = 1 << 27
+#: So many cells of one group are worked out alone before all of it are.
+FEW = 32
 IntArray = NDArray[np.int64]
+Block = IntArray | tuple[IntArray, IntArray]
+Canvases = dict[Answer, NDArray[np.int32]]
 
 
 class Row(NamedTuple):
@@ -107,6 +115,8 @@ class Matrix:
         self.rows = ordered_rows(policy.lines, groups, policy.order, today)
         self.effects: list[Effect] = [effect_of(p, atoms) for p in policy.permissions]
         self.forms = Forms()
+        self._strips: dict[tuple[int | None, int | None], Canvases] = {}
+        self._asked: Counter[tuple[int | None, int | None]] = Counter()
 
     @property
     def action_form(self) -> NDArray[np.int32]:
@@ -119,25 +129,109 @@ class Matrix:
         return self._painted["would"]
 
     @cached_property
-    def _painted(self) -> dict[Answer, NDArray[np.int32]]:
-        size = len(self.groups)
-        canvases: dict[Answer, NDArray[np.int32]] = {}
+    def _painted(self) -> Canvases:
+        return self._paint_all((self.square(),) * 2, self.block)
+
+    @cached_property
+    def _number(self) -> dict[Row, int]:
+        return {row: number for number, row in enumerate(self.rows)}
+
+    def _paint_all(self, shape: tuple[int, ...], block: Callable[[Row], Block | None]) -> Canvases:
+        """The cells of a part of the matrix, into which ``block`` says where a row belongs."""
+        canvases: Canvases = {}
         for answer in ANSWERS:
             empty = self.forms.number(self.atoms.full if self.default(answer) == "allow" else 0)
-            canvases[answer] = np.full((size, size), empty, dtype=np.int32)
+            canvases[answer] = np.full(shape, empty, dtype=np.int32)
         memo: dict[tuple[int, int, int], int] = {}
         for layer in reversed(range(len(self.policy.layers))):
             after = {answer: canvas.copy() for answer, canvas in canvases.items()}
             for row in reversed(self._of_layer[layer]):
-                for answer in self.answers_of(row):
-                    self._paint(canvases[answer], after[answer], row, memo)
+                where = block(row)
+                if where is not None:
+                    for answer in self.answers_of(row):
+                        self._paint(canvases[answer], after[answer], row, where, memo)
         return canvases
+
+    def form(self, source: int, destination: int, answer: Answer = "action") -> int:
+        """One cell's form. Where all cells are too many to be held it is worked out alone."""
+        if len(self.groups) ** 2 <= MOST_CELLS:
+            return int(self._painted[answer][source, destination])
+        for strip, place in (((source, None), destination), ((None, destination), source)):
+            if strip not in self._strips:
+                self._asked[strip] += 1
+                if self._asked[strip] <= FEW:
+                    continue
+                self._strips[strip] = self._strip(*strip)
+            return int(self._strips[strip][answer][place])
+        pieces = self.pieces(source, destination, answer)
+        return self.forms.number(sum(p.mask for p in pieces if p.action == "allow"))
+
+    def _strip(self, source: int | None, destination: int | None) -> Canvases:
+        """All cells of one source, or of one destination."""
+        fixed, axis = (source, 0) if source is not None else (destination, 1)
+        assert fixed is not None, "one of the two is asked for"
+        ends = self._holds[2] if axis else self._holds[1]
+        speaks = self._speak_of(ends, fixed)
+
+        def block(row: Row) -> IntArray | None:
+            if row.destination == ITSELF:
+                here = fixed in self.groups.members(row.source)
+                return np.array([fixed]) if here else None
+            if not speaks[self._number[row]]:
+                return None
+            word = row.source if axis else row.destination
+            return np.array(self.groups.members(word), dtype=np.int64)
+
+        return self._paint_all((len(self.groups),), block)
+
+    def spoken(self, group: int, axis: Literal[0, 1]) -> NDArray[np.bool_]:
+        """Of which destinations of a source (0), or sources of a destination (1), any row speaks;
+        bool [G+1]."""
+        found = np.zeros(len(self.groups), dtype=np.bool_)
+        _, sources, destinations = self._holds
+        itself = self._speak_of(sources, group) & (destinations == -1)
+        found[group] = itself.any()
+        ends = destinations if axis else sources
+        for number in np.flatnonzero(self._speak_of(ends, group) & (destinations != -1)).tolist():
+            word = self.rows[number].source if axis else self.rows[number].destination
+            found[list(self.groups.members(word))] = True
+        return found
+
+    def block_of(
+        self, sources: Sequence[int], destinations: Sequence[int], answer: Answer
+    ) -> NDArray[np.int32]:
+        """The forms of some sources and destinations, int32 [sources, destinations].
+
+        Raises:
+            OakTagError: these are too many cells.
+        """
+        if len(self.groups) ** 2 <= MOST_CELLS or len(sources) * len(destinations) > 1 << 18:
+            self.square()
+            return self._painted[answer][np.ix_(sources, destinations)]
+        return np.array(
+            [[self.form(s, d, answer) for d in destinations] for s in sources], dtype=np.int32
+        ).reshape(len(sources), len(destinations))
+
+    def square(self) -> int:
+        """The number of groups, if the square of it can be held.
+
+        Raises:
+            OakTagError: it cannot.
+        """
+        size = len(self.groups)
+        if size * size > MOST_CELLS:
+            raise OakTagError(
+                f"the matrix of {size - 1:,} groups has {size * size:,} cells, and at most "
+                f"{MOST_CELLS:,} are worked out at once; ask about one cell (decide, cell), or let "
+                "groups of equal policy be one group"
+            )
+        return size
 
     def behind(self, answer: Answer) -> list[tuple[NDArray[np.int32], NDArray[np.int32]]]:
         """For each row the forms of its cells without it and what is read before it: what the
         rest of its layer and all behind decides, and what the layers behind alone decide."""
         empty = self.forms.number(self.atoms.full if self.default(answer) == "allow" else 0)
-        canvas = np.full((len(self.groups),) * 2, empty, dtype=np.int32)
+        canvas = np.full((self.square(),) * 2, empty, dtype=np.int32)
         none = np.empty(0, dtype=np.int32)
         found = [(none, none)] * len(self.rows)
         memo: dict[tuple[int, int, int], int] = {}
@@ -149,7 +243,7 @@ class Matrix:
             block = self.block(row)
             if block is not None and answer in self.answers_of(row):
                 found[number] = canvas[block].copy(), after[block]
-                self._paint(canvas, after, row, memo)
+                self._paint(canvas, after, row, block, memo)
         return found
 
     def default(self, answer: Answer) -> Action:
@@ -176,6 +270,7 @@ class Matrix:
         canvas: NDArray[np.int32],
         after: NDArray[np.int32],
         row: Row,
+        block: Block,
         memo: dict[tuple[int, int, int], int],
     ) -> None:
         permission = self.policy.lines[row.line].permission
@@ -187,14 +282,10 @@ class Matrix:
                 memo[key] = self.forms.number(effect.over(self.forms[below], self.forms[later]))
             return memo[key]
 
-        if row.source in self.groups.index and row.destination in self.groups.index:
-            cell = self.groups.index[row.source], self.groups.index[row.destination]
-            canvas[cell] = painted(int(canvas[cell]), int(after[cell]))
-            return
-        block = self.block(row)
-        if block is None:
-            return
         below, later = canvas[block], after[block]
+        if below.size == 1:
+            canvas[block] = painted(int(below.ravel()[0]), int(later.ravel()[0]))
+            return
         pairs = (below.astype(np.int64) << 32) | (later if effect.passes else 0)
         distinct, inverse = np.unique(pairs, return_inverse=True)
         fresh = [painted(int(p) >> 32, int(p) & 0xFFFFFFFF) for p in distinct]
@@ -212,29 +303,38 @@ class Matrix:
 
     @cached_property
     def _holds(self) -> tuple[NDArray[np.bool_], IntArray, IntArray]:
+        """Which groups each set holds, [sets+1, G+1], the last row none; and each row's ends: a
+        group's number, or below -1 a set's, from the end; -1 is ``itself``."""
         words: dict[str, int] = {}
-        for row in self.rows:
-            words.setdefault(row.source, len(words))
-            words.setdefault(row.destination, len(words))
+        for word in (w for row in self.rows for w in (row.source, row.destination)):
+            if word != ITSELF and word not in self.groups.index:
+                words.setdefault(word, len(words))
         holds = np.zeros((len(words) + 1, len(self.groups)), dtype=np.bool_)
         for word, number in words.items():
-            if word != ITSELF:
-                holds[number, list(self.groups.members(word))] = True
-        sources = np.array([words[r.source] for r in self.rows], dtype=np.int64)
-        destinations = np.array(
-            [-2 if r.destination == ITSELF else words[r.destination] for r in self.rows],
-            dtype=np.int64,
-        )
+            holds[number, list(self.groups.members(word))] = True
+
+        def number_of(word: str) -> int:
+            if word == ITSELF:
+                return -1
+            return self.groups.index.get(word, -2 - words.get(word, 0))
+
+        sources = np.array([number_of(r.source) for r in self.rows], dtype=np.int64)
+        destinations = np.array([number_of(r.destination) for r in self.rows], dtype=np.int64)
         return holds, sources, destinations
+
+    def _speak_of(self, ends: IntArray, group: int) -> NDArray[np.bool_]:
+        """Which of some ends are a group, or a set that holds it."""
+        in_sets = self._holds[0][:, group]
+        held: NDArray[np.bool_] = in_sets[np.where(ends < -1, -2 - ends, len(in_sets) - 1)]
+        held |= ends == group
+        return held
 
     def rows_of(self, source: int, destination: int) -> list[int]:
         """Numbers of the rows that apply to one cell, in order."""
-        holds, sources, destinations = self._holds
-        if not len(sources):
-            return []
-        itself = destinations == -2
-        toward = np.where(itself, source == destination, holds[destinations, destination])
-        return [int(r) for r in np.flatnonzero(holds[sources, source] & toward)]
+        _, sources, destinations = self._holds
+        toward = self._speak_of(destinations, destination)
+        toward |= (destinations == -1) & (source == destination)
+        return [int(r) for r in np.flatnonzero(self._speak_of(sources, source) & toward)]
 
     def pieces(self, source: int, destination: int, answer: Answer) -> list[Piece]:
         """Who decides what in one cell: disjoint pieces in order, the default last."""

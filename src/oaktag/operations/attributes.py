@@ -2,11 +2,10 @@
 
 from __future__ import annotations
 
-from difflib import get_close_matches
-
 import numpy as np
 
 from oaktag.errors import UsageError
+from oaktag.near import perhaps
 from oaktag.operations.documents import Document, document
 from oaktag.operations.model import Model
 
@@ -24,9 +23,8 @@ def attributes(model: Model, name: str | None = None, like: str | None = None) -
     """
     endpoints = model.files.endpoints
     if name is not None and name not in endpoints.columns:
-        close = get_close_matches(name, endpoints.columns, 3)
-        hint = f"; perhaps {' or '.join(close)}" if close else ""
-        raise UsageError(f"no source gives the attribute {name!r}{hint}")
+        hint = perhaps(name, endpoints.columns)
+        raise UsageError(f"no source gives the attribute {name!r}{hint and f'; {hint}'}")
     rows: list[Document] = []
     values: list[Document] = []
     for attribute, column in endpoints.columns.items():

@@ -4,12 +4,12 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from datetime import UTC, datetime
-from difflib import get_close_matches
 
 from oaktag.core.addresses import address_text, parse_address
 from oaktag.core.bindings import Binding, Lookup
 from oaktag.core.network import REGISTRY
 from oaktag.errors import UsageError
+from oaktag.near import perhaps
 from oaktag.operations.advice import stopped
 from oaktag.operations.documents import Document, document
 from oaktag.operations.model import Model
@@ -91,9 +91,8 @@ def feed_ends(model: Model, name: str) -> Document:
     """
     feed = next((f for f in model.network.feeds if f.name == name), None)
     if feed is None:
-        close = get_close_matches(name, [f.name for f in model.network.feeds], 3)
-        hint = f"; perhaps {' or '.join(close)}" if close else ""
-        raise UsageError(f"there is no feed {name!r}{hint}")
+        hint = perhaps(name, [f.name for f in model.network.feeds])
+        raise UsageError(f"there is no feed {name!r}{hint and f'; {hint}'}")
     sender = model.registry if feed.sender == REGISTRY else model.knowledge.at(feed.sender)
     receiver = model.knowledge.at(feed.receiver)
     brought = {(b.prefix, b.tag, b.source) for b in model.knowledge.brought_by(feed)}
@@ -125,9 +124,8 @@ def feed_ends(model: Model, name: str) -> Document:
 
 def _table(model: Model, node: str) -> Lookup:
     if node not in model.network.nodes:
-        close = get_close_matches(node, model.network.nodes, 3)
-        hint = f"; perhaps {' or '.join(close)}" if close else ""
-        raise UsageError(f"there is no node {node!r}{hint}")
+        hint = perhaps(node, model.network.nodes)
+        raise UsageError(f"there is no node {node!r}{hint and f'; {hint}'}")
     return model.knowledge.at(node)
 
 

@@ -59,8 +59,8 @@ def cell(model: Model, source: str, destination: str) -> Document:
         default=policy.default,
         default_decides=(-1, -1) in reached,
         observed_default=policy.observed_default,
-        allows=allowed_text(model, int(matrix.action_form[ends])),
-        would_allow=allowed_text(model, int(matrix.would_form[ends])),
+        allows=allowed_text(model, matrix.form(*ends)),
+        would_allow=allowed_text(model, matrix.form(*ends, "would")),
         boxes=boxes,
     )
 

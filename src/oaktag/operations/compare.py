@@ -14,16 +14,18 @@ from oaktag.core.services import set_text, set_words
 from oaktag.errors import UnwritableEntry, UsageError
 from oaktag.operations.documents import Document, document
 from oaktag.operations.expect import expect
+from oaktag.operations.guards import guards
 from oaktag.operations.members import against
 from oaktag.operations.model import Model
 
 
 def versions(was: Model, now: Model, *, lists: bool = True) -> Document:
-    """What changes from one version to another: cells, endpoints, expectations, lists of points."""
+    """What changes from one version to another: guards, cells, endpoints, expectations, lists."""
     was, now = together(was, now)
     changes = compare(was.matrix, now.matrix)
     return document(
         "compare",
+        guards=guards(was, now),
         cells=[_cell(now, was, c) for c in changes],
         endpoints=against(now, was)["moved"],
         expectations=_expectations(was, now),
@@ -54,6 +56,7 @@ def if_enforced(model: Model, where: str | None = None) -> Document:
     after = Matrix(model.groups, fresh, model.atoms, model.today)
     return document(
         "compare",
+        guards=[],
         cells=[_cell(model, model, c) for c in compare(model.matrix, after)],
         lines=[{"file": lines[n].location.file, "line": lines[n].location.line} for n in chosen],
         endpoints=[],

@@ -158,17 +158,16 @@ def _known(model: Model, prefix: Prefix) -> Iterator[Document]:
 
 def _cells(model: Model, group: int) -> Document:
     """What the group may reach, and who may reach it: other groups by what is allowed."""
-    painted = model.matrix.action_form
-    empty = {f for f, mask in enumerate(model.matrix.forms.masks) if not mask}
+    every = range(len(model.groups))
 
     def listed(forms: list[int], key: str) -> list[Document]:
         return [
             {key: model.groups.all[other].id, "allows": allowed_text(model, form)}
             for other, form in enumerate(forms)
-            if form not in empty
+            if model.matrix.forms[form]
         ]
 
     return {
-        "as_source": listed([int(f) for f in painted[group]], "destination"),
-        "as_destination": listed([int(f) for f in painted[:, group]], "source"),
+        "as_source": listed([model.matrix.form(group, g) for g in every], "destination"),
+        "as_destination": listed([model.matrix.form(g, group) for g in every], "source"),
     }

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Mapping, Sequence
 from datetime import date
 from pathlib import Path
 from typing import TYPE_CHECKING, Literal, TextIO
@@ -26,19 +26,24 @@ class Workspace:
         self.model = model
 
     @classmethod
-    def load(cls, path: str | Path, today: date | None = None) -> Workspace:
+    def load(
+        cls, path: str | Path, today: date | None = None, *, asked: Sequence[str] = ()
+    ) -> Workspace:
         """Read the workspace in a folder.
 
         Args:
             path: the folder with ``oaktag.yaml``.
             today: the day on which lines expire and pins end, UTC; the real one by default.
+            asked: the ends of the only question that will be asked, of ``decide`` or
+                ``cell``: where all are groups, sets or tags, no inventory is read.
 
         Raises:
             UsageError: the folder is no workspace.
             WorkspaceError: its files cannot be read or contradict each other; every fault of
                 the run is in ``problems``.
         """
-        return cls(Model.read(Path(path), None if today is None else today.toordinal()))
+        day = None if today is None else today.toordinal()
+        return cls(Model.read(Path(path), day, asked))
 
     @property
     def settled(self) -> str | None:

@@ -264,7 +264,7 @@ def trials(model: Model) -> list[Trial]:
     for s in range(1, len(model.groups)):
         for d in range(1, len(model.groups)):
             of = [[h for h in model.hosts if h.group == g] for g in (s, d)]
-            form = model.matrix.forms[int(model.matrix.action_form[s, d])]
+            form = model.matrix.forms[model.matrix.form(s, d)]
             for number, pair in enumerate(_pairs(*of)):
                 family = pair[0].family
                 # Each cell once in each family, and each two segments once for some cell.
@@ -309,7 +309,7 @@ def _add(
     )  # fmt: skip
     if (probe, "") in made:
         return
-    form = model.matrix.forms[int(model.matrix.action_form[a.group, b.group])]
+    form = model.matrix.forms[model.matrix.form(a.group, b.group)]
     meant = bool(form >> model.atoms.atom(packet) & 1)
     made[probe, ""] = Trial(why, a, b, packet, probe, meant)
 

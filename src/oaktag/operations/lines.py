@@ -10,6 +10,7 @@ from oaktag.core.ends import End
 from oaktag.core.lines import Action
 from oaktag.core.services import parse_service
 from oaktag.errors import UsageError, WorkspaceError
+from oaktag.near import perhaps
 from oaktag.operations.compare import selected, versions
 from oaktag.operations.documents import Document, document
 from oaktag.operations.model import Model
@@ -101,11 +102,8 @@ def _home(model: Model, source: str, destination: str) -> str:
 
 
 def _known(model: Model, word: str, names: list[str], kind: str) -> None:
-    from difflib import get_close_matches
-
     if word not in names:
-        close = get_close_matches(word, names, 3)
-        hint = f"perhaps {' or '.join(close)}" if close else f"there are {', '.join(names[:8])}"
+        hint = perhaps(word, names, f"there are {', '.join(names[:8])}")
         raise UsageError(f"there is no {kind} {word!r}; {hint}")
 
 
@@ -126,6 +124,7 @@ def grant(
         UsageError: an unknown name or service, a set, nothing to do, or no single line does it.
     """
     command = "grant" if action == "allow" else "revoke"
+    model.matrix.square()  # what else would change is asked of all cells
     boxes = parse_service(service, model.files.permissions.services)
     fine = model.cut_along(boxes)
     ends = [fine.end(word) for word in (source, destination)]

@@ -8,6 +8,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from oaktag.core.comparison import compare
+from oaktag.core.matrix import ANSWERS
 from oaktag.core.packets import EVERYTHING, Atoms, Box
 from oaktag.core.services import parse_service, set_text
 from oaktag.operations.compare import together
@@ -56,10 +57,10 @@ def matrix(
     every = tuple(range(len(model.groups)))
     rows = every if source is None else model.groups_of(model.end(source))
     columns = every if destination is None else model.groups_of(model.end(destination))
-    shown = _shown(model, only, search, against)[np.ix_(rows, columns)]
-    painted = [
-        p[np.ix_(rows, columns)] for p in (model.matrix.action_form, model.matrix.would_form)
-    ]
+    painted = [model.matrix.block_of(rows, columns, answer) for answer in ANSWERS]
+    shown = np.ones((len(rows), len(columns)), dtype=np.bool_)
+    if only is not None or search is not None:
+        shown = _shown(model, only, search, against)[np.ix_(rows, columns)]
     masks = [f & asked for f in model.matrix.forms.masks]
     number = _numbers([masks[f] for p in painted for f in p[shown].tolist()])
     cells = [[[number.get(masks[f], -1) for f in row] for row in p.tolist()] for p in painted]
@@ -95,7 +96,7 @@ def _shown(
     model: Model, only: str | None, search: str | None, against: Model | None
 ) -> NDArray[np.bool_]:
     """Which cells are asked for, as [G+1, G+1]."""
-    size = len(model.groups)
+    size = model.matrix.square()
     shown = np.ones((size, size), dtype=np.bool_)
     if only == "observed":
         shown &= model.matrix.action_form != model.matrix.would_form

@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from datetime import UTC, date, datetime, time
 from pathlib import Path
 
 from oaktag.core import model as core
-from oaktag.core.ends import End, parse_end
+from oaktag.core.ends import End, group_end, parse_end
+from oaktag.core.groups import Groups
 from oaktag.errors import UsageError
 from oaktag.workspace.folder import Folder
 from oaktag.workspace.load import Files, is_workspace, load, read_files
@@ -50,8 +52,16 @@ class Model(core.Model):
         self.files = files
 
     @classmethod
-    def read(cls, root: Path | Folder, today: int | None = None) -> Model:
+    def read(
+        cls, root: Path | Folder, today: int | None = None, asked: Sequence[str] = ()
+    ) -> Model:
         """Read the workspace in a folder, or a version of one.
+
+        Args:
+            root: the folder, or the version.
+            today: the day, as a proleptic ordinal.
+            asked: words of a question about cells; where all of them speak of groups, nobody is
+                read.
 
         Raises:
             UsageError: the folder is no workspace.
@@ -61,7 +71,11 @@ class Model(core.Model):
         if isinstance(root, Folder):
             return cls(read_files(root, moment_of(day)), day)
         cls.must_be(root)
-        return cls(load(root, moment_of(day)), day)
+
+        def needs(groups: Groups) -> bool:
+            return not asked or any(group_end(word, groups) is None for word in asked)
+
+        return cls(load(root, moment_of(day), needs), day)
 
     @staticmethod
     def must_be(root: Path) -> None:

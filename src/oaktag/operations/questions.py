@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections import Counter
 from collections.abc import Iterable
 
+from oaktag.core.matrix import ANSWERS
 from oaktag.core.services import parse_service, set_text
 from oaktag.errors import UsageError
 from oaktag.operations.documents import Document, document
@@ -65,9 +66,7 @@ def _rows(
     people = _members(model)
     rows: list[Document] = []
     for pair in pairs:
-        now, later = (
-            forms[int(p[pair])] & mask for p in (model.matrix.action_form, model.matrix.would_form)
-        )
+        now, later = (forms[model.matrix.form(*pair, answer)] & mask for answer in ANSWERS)
         if not now | later:
             continue
         group = pair[end]
@@ -131,9 +130,10 @@ def describe(model: Model, word: str) -> Document:
     ]
     every = range(len(model.groups))
     default = model.files.policy.default
+    spoken = [model.matrix.spoken(group, axis) for axis in (0, 1)]
     for toward, pairs, end in (
-        ("out", [(group, g) for g in every], 1),
-        ("in", [(g, group) for g in every], 0),
+        ("out", [(group, g) for g in every if spoken[0][g]], 1),
+        ("in", [(g, group) for g in every if spoken[1][g]], 0),
     ):
         sentences += _alike(model, name, toward, pairs, end)
         rest = "All else from it" if toward == "out" else "All else to it"
@@ -150,9 +150,9 @@ def _alike(
     blank = model.atoms.full if model.files.policy.default == "allow" else 0
     by: dict[tuple[int, int], list[tuple[int, int]]] = {}
     for pair in pairs:
-        if matrix.forms[int(matrix.would_form[pair])] == blank and not _deciding(model, [pair]):
+        if matrix.forms[matrix.form(*pair, "would")] == blank and not _deciding(model, [pair]):
             continue
-        key = int(matrix.action_form[pair]), int(matrix.would_form[pair])
+        key = matrix.form(*pair), matrix.form(*pair, "would")
         by.setdefault(key, []).append(pair)
     sentences: list[Document] = []
     for (now, later), alike in by.items():
@@ -212,17 +212,18 @@ def around(model: Model, word: str) -> Document:
     matrix = model.matrix
     blank = model.atoms.full if model.files.policy.default == "allow" else 0
     parts: dict[str, list[Document]] = {"comes_in": [], "passes_inside": [], "goes_out": []}
-    for s in range(len(model.groups)):
-        for d in range(len(model.groups)):
-            form = matrix.forms[int(matrix.action_form[s, d])]
-            if not {s, d} & inner or not form or (form == blank and not _deciding(model, [(s, d)])):
-                continue
-            part = "passes_inside" if {s, d} <= inner else "goes_out" if s in inner else "comes_in"
-            parts[part].append(
-                {
-                    "source": model.groups.all[s].id, "destination": model.groups.all[d].id,
-                    "allows": set_text(model.atoms, form), "lines": _allowing(model, (s, d), form),
-                }
-            )  # fmt: skip
+    every = range(len(model.groups))
+    pairs = {(s, d) for g in inner for other in every for s, d in ((g, other), (other, g))}
+    for s, d in sorted(pairs):
+        form = matrix.forms[matrix.form(s, d)]
+        if not form or (form == blank and not _deciding(model, [(s, d)])):
+            continue
+        part = "passes_inside" if {s, d} <= inner else "goes_out" if s in inner else "comes_in"
+        parts[part].append(
+            {
+                "source": model.groups.all[s].id, "destination": model.groups.all[d].id,
+                "allows": set_text(model.atoms, form), "lines": _allowing(model, (s, d), form),
+            }
+        )  # fmt: skip
     names = [model.groups.all[g].id for g in sorted(inner)]
     return document("around", set=word, groups=names, **parts)

@@ -32,6 +32,7 @@ def review(model: Model) -> Document:
 
 def findings(model: Model) -> list[Finding]:
     """Everything that section 4 names and that needs no paths."""
+    model.matrix.square()
     fine = model.cut_along(TOO_BIG)
     return [
         *(_shadowed(model, s) for s in find_shadowed(model.matrix)),
@@ -261,7 +262,7 @@ def _names(model: Model, cell: tuple[int, int]) -> str:
 
 
 def _allowed(model: Model, cell: tuple[int, int]) -> int:
-    return model.matrix.forms[int(model.matrix.action_form[cell])]
+    return model.matrix.forms[model.matrix.form(*cell)]
 
 
 def _example(

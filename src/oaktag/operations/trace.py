@@ -152,7 +152,7 @@ def _back(model: Model, b: Class, a: Class, packet: Packet, out: Path) -> Iterat
 
 
 def _form(model: Model, a: Class, b: Class) -> int:
-    return model.matrix.forms[int(model.matrix.action_form[a.host.group, b.host.group])]
+    return model.matrix.forms[model.matrix.form(a.host.group, b.host.group)]
 
 
 def _end(model: Model, host: Host) -> Document:

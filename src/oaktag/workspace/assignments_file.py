@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import re
-from difflib import get_close_matches
 from typing import NamedTuple
 
 import yaml
@@ -24,6 +23,7 @@ from oaktag.core.assignment import (
 from oaktag.core.endpoints import Endpoints
 from oaktag.core.groups import Groups
 from oaktag.core.registry import PrefixPin
+from oaktag.near import later
 from oaktag.workspace.folder import Folder
 from oaktag.workspace.textfile import Problems
 from oaktag.workspace.yamlfile import Node, YamlFile, is_quoted
@@ -92,6 +92,7 @@ class _Reader:
         self.endpoints = endpoints
         self.nodes = nodes
         self.pins: list[Pin] = []
+        self.pinned: dict[str, Pin] = {}
         self.prefix_pins: list[tuple[PrefixPin, int | None]] = []
 
     def group(self, node: Node, what: str) -> int | None:
@@ -99,12 +100,8 @@ class _Reader:
         if word is None or self.groups is None:
             return None
         if word not in self.groups.index:
-            close = get_close_matches(word, self.groups.index, 3)
-            self.file.clash(
-                node,
-                f"there is no group {word!r}",
-                f"perhaps {' or '.join(close)}" if close else "a group of groups.yaml",
-            )
+            expected = later(word, self.groups.index, "a group of groups.yaml")
+            self.file.clash(node, f"there is no group {word!r}", expected)
             return None
         return self.groups.index[word]
 
@@ -135,16 +132,16 @@ class _Reader:
             if name is None or group is None or self.endpoints is None:
                 return
             if name not in self.endpoints.index:
-                close = get_close_matches(name, self.endpoints.index, 3)
                 file.clash(
                     fields["endpoint"], f"no source has an endpoint {name!r}",
-                    f"perhaps {' or '.join(close)}" if close else "an endpoint of the inventory",
+                    later(name, self.endpoints.index, "an endpoint of the inventory"),
                 )  # fmt: skip
-            elif other := next((p for p in self.pins if p.endpoint == name), None):
+            elif other := self.pinned.get(name):
                 where = f"first in line {other.location.line}"
                 file.clash(fields["endpoint"], f"{name!r} is pinned twice", where)
             else:
-                self.pins.append(Pin(name, group, file.place(node), until))
+                self.pinned[name] = Pin(name, group, file.place(node), until)
+                self.pins.append(self.pinned[name])
 
     def rule(self, node: Node) -> Rule | None:
         file = self.file

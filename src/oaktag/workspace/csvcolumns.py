@@ -15,7 +15,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from oaktag.located import Location
-from oaktag.workspace.csvfile import LARGEST, CsvFile, column_in, parse_csv
+from oaktag.workspace.csvfile import LARGEST, MOST_COLUMNS, CsvFile, column_in, parse_csv
 from oaktag.workspace.folder import Folder
 from oaktag.workspace.textfile import Problems, read_text
 
@@ -75,7 +75,7 @@ def _plainly(name: str, text: str, separator: str) -> CsvColumns | None:
         return None
     first, _, rest = text.partition("\n")
     header = [cell.strip() for cell in first.split(separator)]
-    if len(header) < 2 or not all(header) or len(set(header)) < len(header):
+    if not 2 <= len(header) <= MOST_COLUMNS or not all(header) or len(set(header)) < len(header):
         return None
     data = rest.rstrip("\r\n").encode() + b"\n"
     del text, rest

@@ -14,6 +14,8 @@ from oaktag.workspace.textfile import Problems, read_text
 #: The largest cell, in bytes.
 LARGEST = 1 << 20
 csv.field_size_limit(LARGEST)
+#: The most columns of a file.
+MOST_COLUMNS = 1000
 
 
 @dataclass(slots=True)
@@ -55,16 +57,24 @@ def parse_csv(name: str, text: str, problems: Problems, separator: str = ",") ->
         problems.form(Location(name, 1), "the header is missing", "names of columns, first line")
         return None
     header = [cell.strip() for cell in first[1]]
-    good = True
-    for number, word in enumerate(header):
+    before = problems.count
+
+    def fault(number: int, message: str, expected: str) -> None:
         where = Location(name, first[0], column_in(physical[first[0] - 1], number, separator))
+        problems.form(where, message, expected)
+
+    if len(header) > MOST_COLUMNS:
+        told = f"at most {MOST_COLUMNS:,}; leave out what no rule and no layer asks for"
+        fault(MOST_COLUMNS, f"the header has {len(header):,} columns", told)
+        return None
+    seen: set[str] = set()
+    for number, word in enumerate(header):
         if not word:
-            problems.form(where, f"column {number + 1} has no name", "a name for each column")
-            good = False
-        elif word in header[:number]:
-            problems.form(where, f"the column {word!r} stands twice", "each name once")
-            good = False
-    if not good:
+            fault(number, f"column {number + 1} has no name", "a name for each column")
+        elif word in seen:
+            fault(number, f"the column {word!r} stands twice", "each name once")
+        seen.add(word)
+    if problems.count > before:
         return None
     file = CsvFile(name, header, [], [], physical, separator)
     same: dict[str, str] = {}  # equal cells are one text: files of millions of rows repeat much

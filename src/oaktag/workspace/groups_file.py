@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+from collections.abc import Callable
 
 import yaml
 
@@ -18,6 +19,7 @@ from oaktag.core.groups import (
     Selector,
     find_cycle,
 )
+from oaktag.near import later
 from oaktag.workspace.folder import Folder
 from oaktag.workspace.textfile import Problems
 from oaktag.workspace.yamlfile import Node, YamlFile
@@ -167,11 +169,8 @@ def _read_parts(file: YamlFile, node: Node) -> tuple[list[str | Selector], list[
     return parts, words
 
 
-def _closest(word: str, known: dict[str, Node]) -> str:
-    from difflib import get_close_matches
-
-    close = get_close_matches(word, known, 3)
-    return f"perhaps {' or '.join(close)}" if close else "a group or set of groups.yaml"
+def _closest(word: str, known: dict[str, Node]) -> Callable[[], str]:
+    return later(word, known, "a group or set of groups.yaml")
 
 
 def number_groups(text: str, issue: dict[int, int]) -> str:

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Callable, Collection, Iterable
 from dataclasses import dataclass, field
-from difflib import get_close_matches
 from pathlib import Path
 from typing import NamedTuple
 
@@ -23,6 +22,7 @@ from oaktag.core.endpoints import (
 from oaktag.core.sessions import Session
 from oaktag.letters import ACTING_IN_NAMES, named
 from oaktag.located import Location
+from oaktag.near import later
 from oaktag.workspace.config_file import Config, Source
 from oaktag.workspace.csvfile import CsvFile, read_csv
 from oaktag.workspace.folder import Folder
@@ -60,13 +60,13 @@ def read_inventory(
 
     Sessions that begin after the ``moment`` (seconds of the Unix epoch) do not count yet.
     """
-    before = len(problems.all)
+    before = problems.count
     tables = [
         table
         for source in config.sources
         if (table := _read_source(root, source, config, problems)) is not None
     ]
-    if len(problems.all) > before:
+    if problems.count > before:
         return None
     asked = config.sessions is not None or config.corrections is not None
     known = {name for table in tables for name in table.ids} if asked else set()
@@ -180,9 +180,8 @@ def _attributes(listing: Listing, source: Source, config: Config) -> dict[str, s
     special = {"address": source.address, "stability": source.stability}
     for key, column in {"id": source.id, **special}.items():
         if column is not None and column not in listing.columns:
-            close = get_close_matches(column, listing.columns, 3)
             listed = ", ".join(listing.columns) or "it lists nobody"
-            expected = f"perhaps {' or '.join(close)}" if close else listed
+            expected = later(column, listing.columns, listed)
             report.clash(
                 source.node, f"{listing.name} has no column {column!r} for {key}", expected
             )
@@ -286,11 +285,10 @@ def _read_corrections(
         value = tuple(part for item in cell.split(";") if (part := item.strip()))
         where = Location(name, line)
         if endpoint not in known:
-            close = get_close_matches(endpoint, known, 3)
             problems.clash(
                 file.place(row, file.header.index("endpoint")),
                 f"no source has an endpoint {endpoint!r}",
-                f"perhaps {' or '.join(close)}" if close else "an endpoint of the inventory",
+                later(endpoint, known, "an endpoint of the inventory"),
             )
         elif not attribute or attribute == "id":
             problems.form(where, "the correction names no attribute", "any but id")

@@ -58,7 +58,7 @@ def list_ldif(
     if text is None:
         return None
     entries: dict[str, Entry] = {}
-    before = len(problems.all)
+    before = problems.count
     for record in _records(text):
         try:
             _apply(
@@ -69,7 +69,7 @@ def list_ldif(
     if text and not text.endswith("\n"):
         last = text.count("\n") + 1
         problems.form(Location(name, last), "the file ends in the middle of a line", "cut short?")
-    if len(problems.all) > before:
+    if problems.count > before:
         return None
     return _listing(name, key.lower(), entries)
 

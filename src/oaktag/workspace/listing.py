@@ -95,7 +95,7 @@ def list_json(root: Folder, name: str, problems: Problems, encoding: str) -> Lis
     text = read_text(root, name, problems, encoding)
     if text is None:
         return None
-    before = len(problems.all)
+    before = problems.count
     rows: list[dict[str, tuple[Value, float]]] = []
     lines: list[int] = []
     for number, line in enumerate(io.StringIO(text, newline=""), 1):
@@ -105,7 +105,7 @@ def list_json(root: Folder, name: str, problems: Problems, encoding: str) -> Lis
         if row is not None:
             rows.append(row)
             lines.append(number)
-    if len(problems.all) > before:
+    if problems.count > before:
         return None
     names = list(dict.fromkeys(key for row in rows for key in row))
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from pathlib import Path
 from typing import NamedTuple
 
@@ -55,12 +56,24 @@ class Files(NamedTuple):
         return self.inventory.endpoints
 
 
+#: Whether a question needs to know who there is, when the groups are known.
+Needs = Callable[[Groups], bool]
+
+
+def always(_: Groups) -> bool:
+    """Everybody is read."""
+    return True
+
+
 #: So often files are read that somebody writes meanwhile.
 TRIES = 5
 
 
-def load(root: Path, moment: float | None = None) -> Files:
+def load(root: Path, moment: float | None = None, needs: Needs = always) -> Files:
     """Read a workspace; of sessions those that have begun by a moment, if one is given.
+
+    A question that ``needs`` nobody is answered without the inventory; neither are expectations
+    read then, for they may name endpoints.
 
     Files that are written while they are read are read again, so that what is returned was there
     at one time.
@@ -74,7 +87,7 @@ def load(root: Path, moment: float | None = None) -> Files:
         folder.settled = settle(root)
         files, fault = None, None
         try:
-            files = read_files(folder, moment)
+            files = read_files(folder, moment, needs)
         except WorkspaceError as error:
             fault = error
         if not folder.stale() and not interrupted(root):
@@ -84,7 +97,7 @@ def load(root: Path, moment: float | None = None) -> Files:
     raise UsageError(f"the files of {root} are being changed all the time; run it again")
 
 
-def read_files(root: Folder, moment: float | None = None) -> Files:
+def read_files(root: Folder, moment: float | None = None, needs: Needs = always) -> Files:
     """Read a workspace from wherever its files are.
 
     Raises:
@@ -93,15 +106,20 @@ def read_files(root: Folder, moment: float | None = None) -> Files:
     problems = Problems()
     config = read_config(root, problems)
     if config is None:
-        raise WorkspaceError(tuple(problems.all))
+        raise problems.error()
     groups = read_groups(root, config.numbering, problems)
     permissions = read_permissions(root, problems)
     lines: list[Line] = []
     named = None if permissions is None else permissions.permissions
     for number, name in enumerate(config.layers):
         lines += read_layer(root, name, number, groups, named, problems)
-    inventory = read_inventory(root, config, problems, moment)
-    endpoints = None if inventory is None else inventory.endpoints
+    inventory, endpoints = None, None
+    people = groups is None or needs(groups)
+    if people:
+        inventory = read_inventory(root, config, problems, moment)
+        endpoints = None if inventory is None else inventory.endpoints
+    else:
+        inventory = Inventory(Endpoints([]))
     network = read_network(root, groups, problems)
     nodes = set(network.nodes)
     assignments = read_assignments(root, groups, endpoints, nodes, problems)
@@ -115,8 +133,8 @@ def read_files(root: Folder, moment: float | None = None) -> Files:
         items = config.file.items(config.keep_open, "keep_open")
         keep_open = [reader.keep_open(node) for node in items]
         borne = [reader.borne(node) for node in config.borne]
-    if problems.all or groups is None or permissions is None or inventory is None:
-        raise WorkspaceError(tuple(problems.all))
+    if problems.count or groups is None or permissions is None or inventory is None:
+        raise problems.error()
     return Files(
         root, moment, config, groups, permissions,
         Policy(

@@ -2,16 +2,17 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping
-from difflib import get_close_matches
+from collections.abc import Callable, Iterable, Mapping
+from itertools import chain
 from typing import TypeVar
 
 from oaktag.core.groups import ITSELF, RESERVED_WORDS, STAR, UNTAGGED, Groups
 from oaktag.core.lines import Line, Mode, Permission, Way
 from oaktag.located import Location
+from oaktag.near import later
 from oaktag.workspace.csvfile import CsvFile, read_csv
 from oaktag.workspace.folder import Folder
-from oaktag.workspace.textfile import Problems
+from oaktag.workspace.textfile import Expected, Problems
 from oaktag.workspace.yamlfile import parse_day
 
 T = TypeVar("T")
@@ -36,8 +37,7 @@ def read_layer(
         return []
     odd = [word for word in file.header if word not in COLUMNS]
     for word in odd:
-        close = get_close_matches(word, COLUMNS, 1)
-        expected = f"perhaps {close[0]}" if close else f"some of {', '.join(COLUMNS)}"
+        expected = later(word, COLUMNS, f"some of {', '.join(COLUMNS)}")
         problems.form(Location(name, 1), f"there is no column {word!r}", expected)
     missing = [word for word in REQUIRED if word not in file.header] if not odd else []
     for word in missing:
@@ -76,7 +76,7 @@ class _Rows:
         return self.file.place(row, self.at[word])
 
     def _line(self, row: int) -> Line | None:
-        before = len(self.problems.all)
+        before = self.problems.count
         source = self._end(row, "source", (STAR, UNTAGGED))
         destination = self._end(row, "destination", (STAR, UNTAGGED, ITSELF))
         name = self._cell(row, "permission")
@@ -84,7 +84,7 @@ class _Rows:
         if self.numbers is not None:
             permission = self.numbers.get(name, -1)
             if permission < 0:
-                self._unknown(row, "permission", name, list(self.numbers), self.problems.clash)
+                self._unknown(row, "permission", name, self.numbers, self.problems.clash)
         mode = self._word(row, "mode", MODES)
         way = self._word(row, "way", WAYS)
         expires = None
@@ -93,7 +93,7 @@ class _Rows:
             if expires is None:
                 where = self._place(row, "expires")
                 self.problems.form(where, f"{text!r} is no day", "as in 2027-01-31")
-        if len(self.problems.all) > before or mode is None or way is None:
+        if self.problems.count > before or mode is None or way is None:
             return None
         return Line(
             source, destination, permission, self.layer,
@@ -108,7 +108,7 @@ class _Rows:
         elif text in extra or self.groups is None:
             pass
         elif text not in self.groups.index and text not in self.groups.sets:
-            known = [*self.groups.index, *self.groups.sets]
+            known = chain(self.groups.index, self.groups.sets)
             report = self.problems.form if text in RESERVED_WORDS else self.problems.clash
             self._unknown(row, word, text, known, report)
         return text
@@ -118,12 +118,11 @@ class _Rows:
         row: int,
         word: str,
         text: str,
-        known: list[str],
-        report: Callable[[Location, str, str], None],
+        known: Iterable[str],
+        report: Callable[[Location, str, Expected], None],
     ) -> None:
         kind = "permission" if word == "permission" else "group or set"
-        close = get_close_matches(text, known, 3)
-        hint = f"perhaps {' or '.join(close)}" if close else f"a {kind} of the workspace"
+        hint = later(text, known, f"a {kind} of the workspace")
         message = f"there is no {kind} {text!r}" if text else f"the {word} is empty"
         report(self._place(row, word), message, hint)
 

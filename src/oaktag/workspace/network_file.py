@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from difflib import get_close_matches
 from typing import Any, TypeVar
 
 import yaml
@@ -11,6 +10,7 @@ import yaml
 from oaktag.core.addresses import WIDTH
 from oaktag.core.groups import UNTAGGED, Groups
 from oaktag.core.network import MENDING, REGISTRY, Feed, Link, Network, Node, Point, Scope, Segment
+from oaktag.near import later
 from oaktag.workspace.folder import Folder
 from oaktag.workspace.textfile import Problems
 from oaktag.workspace.yamlfile import NAME, YamlFile
@@ -102,12 +102,8 @@ class _Reader:
         if name is None or value is None:
             return None
         if name not in table:
-            close = get_close_matches(name, table, 3)
-            self.file.clash(
-                value,
-                f"there is no {what} {name!r}",
-                f"perhaps {' or '.join(close)}" if close else f"a {what} of this file",
-            )
+            expected = later(name, table, f"a {what} of this file")
+            self.file.clash(value, f"there is no {what} {name!r}", expected)
             return None
         return name
 

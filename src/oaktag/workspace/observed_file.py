@@ -20,7 +20,7 @@ from typing import Any, NamedTuple
 
 from oaktag.core.addresses import Prefix, parse_prefix
 from oaktag.core.bindings import BINDING_SOURCES
-from oaktag.errors import UsageError, WorkspaceError
+from oaktag.errors import UsageError
 from oaktag.located import Location
 from oaktag.workspace.textfile import Problems, exact_text
 
@@ -72,8 +72,8 @@ def read_reports(folder: Path, nodes: Iterable[str]) -> dict[str, Report]:
         found[report.node] = report
     if not files:
         raise UsageError(f"{folder} holds no report; each is a file NODE.json")
-    if problems.all:
-        raise WorkspaceError(tuple(problems.all))
+    if problems.count:
+        raise problems.error()
     return found
 
 

@@ -3,31 +3,64 @@
 from __future__ import annotations
 
 import os
+from collections.abc import Callable
 from pathlib import Path
 from secrets import token_hex
+from typing import Literal
 
-from oaktag.errors import Problem, UsageError
+from oaktag.errors import Problem, UsageError, WorkspaceError
 from oaktag.letters import line_end, named
 from oaktag.located import Location
 from oaktag.workspace.folder import MOST, Folder, NotPlain, read_plain
 
+#: So many faults of a run are kept, and for so many the nearest names are looked for.
+MOST_FAULTS, HINTED = 10_000, 200
+#: The longest message, in characters.
+LONGEST = 400
 #: The largest access list that is read back, in bytes.
 LIST_MOST = 1 << 28
 
 
+#: What is expected instead; a callable is asked where it will be shown.
+Expected = str | Callable[[], str]
+
+
 class Problems:
-    """The faults of a run, collected; reading goes on as far as it makes sense."""
+    """The faults of a run, collected; reading goes on as far as it makes sense.
+
+    ``all`` are the first of them, ``count`` is how many there are.
+    """
 
     def __init__(self) -> None:
         self.all: list[Problem] = []
+        self.count = 0
 
-    def form(self, location: Location, message: str, expected: str = "") -> None:
+    def form(self, location: Location, message: str, expected: Expected = "") -> None:
         """A file that cannot be read as what it should be."""
-        self.all.append(Problem(location, message, expected, "form"))
+        self._add(location, message, expected, "form")
 
-    def clash(self, location: Location, message: str, expected: str = "") -> None:
+    def clash(self, location: Location, message: str, expected: Expected = "") -> None:
         """Files that can be read, and contradict each other."""
-        self.all.append(Problem(location, message, expected, "clash"))
+        self._add(location, message, expected, "clash")
+
+    def _add(
+        self, location: Location, message: str, expected: Expected, kind: Literal["form", "clash"]
+    ) -> None:
+        self.count += 1
+        if self.count > MOST_FAULTS:
+            return
+        if not isinstance(expected, str):
+            expected = expected() if self.count <= HINTED else ""
+        self.all.append(Problem(location, clipped(message), clipped(expected), kind))
+
+    def error(self) -> WorkspaceError:
+        """All of them, to be raised."""
+        return WorkspaceError(tuple(self.all), self.count)
+
+
+def clipped(text: str) -> str:
+    """A message that is no longer than a person reads; what is long in it is some file's value."""
+    return text if len(text) <= LONGEST else f"{text[: LONGEST - 80]} … {text[-70:]}"
 
 
 def read_text(

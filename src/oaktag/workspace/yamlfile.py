@@ -17,9 +17,14 @@ from oaktag.core.addresses import Prefix, parse_prefix
 from oaktag.letters import ACTING_IN_NAMES, named
 from oaktag.located import Location
 from oaktag.workspace.folder import Folder
-from oaktag.workspace.textfile import Problems, read_text
+from oaktag.workspace.textfile import Expected, Problems, read_text
 
 Node = yaml.Node
+#: The largest file, in bytes (its nodes take sixty times as much), and the deepest nesting.
+LARGEST, DEEPEST = 1 << 24, 50
+_BRACKETS = re.compile(r"[\[\]{}]")
+#: A line that begins deep inside something.
+_INDENTED = re.compile(r"^(?:[ ]|[-?:](?=[ \n])){50}", re.MULTILINE)
 NAME = re.compile(r"[a-z][a-z0-9-]*")
 _Loader = getattr(yaml, "CSafeLoader", yaml.SafeLoader)
 
@@ -31,10 +36,17 @@ class YamlFile:
         self.name = name
         self.problems = problems
         self.root: Node | None = None
-        text = read_text(root, name, problems)
+        text = read_text(root, name, problems, most=LARGEST)
         if text is None:
             return
         try:
+            if (deep := _too_deep(text)) is not None:
+                problems.form(
+                    Location(name, *deep),
+                    f"this is nested more than {DEEPEST} deep",
+                    "a flatter form",
+                )
+                return
             self.root = yaml.compose(text, Loader=_Loader)
         except yaml.MarkedYAMLError as error:
             mark = error.problem_mark or error.context_mark
@@ -76,7 +88,7 @@ class YamlFile:
         """Complain about the form of a value."""
         self.problems.form(self.place(node), message, expected)
 
-    def clash(self, node: Node, message: str, expected: str = "") -> None:
+    def clash(self, node: Node, message: str, expected: Expected = "") -> None:
         """Complain about a value that contradicts another."""
         self.problems.clash(self.place(node), message, expected)
 
@@ -226,6 +238,32 @@ class YamlFile:
             except ValueError as error:
                 self.fail(item, f"{what}: {error}", "e.g. 10.20.1.0/24 or 2001:db8:20:1::/64")
         return found
+
+
+def _opens_deep(text: str) -> bool:
+    """Whether brackets, wherever they stand, open that deep: quickly, and rather yes than no."""
+    deep = 0
+    for found in _BRACKETS.finditer(text):
+        deep += 1 if found[0] in "[{" else -1
+        if deep > DEEPEST:
+            return True
+        deep = max(deep, 0)
+    return False
+
+
+def _too_deep(text: str) -> tuple[int, int] | None:
+    """Where a text is nested deeper than it may be (line and column), before nodes are made."""
+    if not _opens_deep(text) and not _INDENTED.search(text):
+        return None
+    deep = 0
+    for event in yaml.parse(text, Loader=_Loader):
+        if isinstance(event, yaml.CollectionStartEvent):
+            deep += 1
+            if deep > DEEPEST and event.start_mark is not None:
+                return event.start_mark.line + 1, event.start_mark.column + 1
+        elif isinstance(event, yaml.CollectionEndEvent):
+            deep -= 1
+    return None
 
 
 def parse_day(text: str) -> int | None:
