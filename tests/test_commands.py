@@ -150,8 +150,11 @@ def test_batch_keeps_rows_and_says_each_fault(oaktag: Run, sample: Path) -> None
     bad = ",patron,loans-1,4,tcp,1,2\n,patrons,loans-1,5,tcp,1,2\n,patrons,loans-1,4,tcp,1,70000\nx,y\n"
     ran = oaktag("-C", sample, "decide", "--batch", "-", stdin=head + good + bad)
     assert (ran.status, ran.out) == (2, "")
-    assert [line.split(":")[2] for line in ran.err.splitlines()] == ["4", "5", "6", "7"]
-    assert "perhaps patrons" in ran.err
+    assert [line.split(":")[1] for line in ran.err.splitlines()[:4]] == ["4", "5", "6", "7"]
+    assert "perhaps patrons" in ran.err and "4 faults" in ran.err
+    for odd, told in (("line", "is what this command writes"), ("source", "stands twice")):
+        ran = oaktag("-C", sample, "decide", "--batch", "-", stdin=head.replace("note", odd) + good)
+        assert (ran.status, ran.out) == (2, "") and told in ran.err, ran
 
 
 @pytest.mark.parametrize(

@@ -22,6 +22,7 @@ from oaktag.errors import UsageError
 from oaktag.testing.strategies import SERVICES
 from oaktag.workspace.folder import Folder
 from oaktag.workspace.textfile import Problems, write_text
+from oaktag.workspace.times import SECOND
 from oaktag.workspace.yamlfile import YamlFile
 from test_packets import within
 
@@ -144,7 +145,9 @@ def test_yaml_values_stay_what_was_written(tmp_path: Path) -> None:
         and file.number(nodes["f"], "f", 0, 9999) is None
     )
     assert file.flag(nodes["a"], "a", default=True) is True
-    assert file.day(nodes["i"], "i") == 739945 and file.instant(nodes["i"], "i") == 1795564800
+    assert (
+        file.day(nodes["i"], "i") == 739945 and file.instant(nodes["i"], "i") == 1795564800 * SECOND
+    )
     assert (
         file.day(nodes["d"], "d") is None and file.choice(nodes["e"], "e", ("on", "off")) == "off"
     )

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import io
 import sys
 from typing import Any
 
@@ -86,15 +87,13 @@ def _said(row: dict[str, Any]) -> str:
 
 def _batch(context: Context, batch: str) -> int:
     workspace = context.workspace()
-    if batch == "-":
-        workspace.decide_batch(sys.stdin, sys.stdout, "standard input")
-        return 0
-    path = context.path(batch)
+    name = "standard input" if batch == "-" else batch
     try:
-        with path.open(encoding="utf-8-sig", newline="") as questions:
-            workspace.decide_batch(questions, sys.stdout, batch)
+        data = sys.stdin.buffer.read() if batch == "-" else context.path(batch).read_bytes()
+        questions = io.StringIO(data.decode("utf-8-sig"), newline="")
     except OSError as error:
-        raise click.UsageError(f"{batch} cannot be read: {error.strerror}") from None
+        raise click.UsageError(f"{name} cannot be read: {error.strerror}") from None
     except UnicodeDecodeError:
-        raise click.UsageError(f"{batch} is not UTF-8") from None
+        raise click.UsageError(f"{name} is not UTF-8") from None
+    workspace.decide_batch(questions, sys.stdout, name)
     return 0

@@ -30,7 +30,7 @@ Ints = NDArray[np.int64]
 class Binding(NamedTuple):
     """One prefix → tag.
 
-    ``since`` is in seconds of the Unix epoch, None where unknown (older than any time known);
+    ``since`` is in microseconds of the Unix epoch, None where unknown (older than any time known);
     ``node`` is where it was learned, None for the registry; ``who`` is the endpoint, segment or
     node that it speaks of.
     """

@@ -31,7 +31,8 @@ UNKNOWN = int(np.iinfo(np.int64).min)
 
 
 class Session(NamedTuple):
-    """One row of a sessions file: an endpoint (its row), an address, seconds of the Unix epoch."""
+    """One row of a sessions file: an endpoint (its row), an address, and since when, in
+    microseconds of the Unix epoch."""
 
     endpoint: int
     address: Prefix

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from datetime import UTC, datetime
 
 from oaktag.core.addresses import address_text, parse_address
 from oaktag.core.bindings import Binding, Lookup
@@ -13,6 +12,7 @@ from oaktag.near import perhaps
 from oaktag.operations.advice import stopped
 from oaktag.operations.documents import Document, document
 from oaktag.operations.model import Model
+from oaktag.workspace.times import instant_text
 
 
 def bindings(model: Model, node: str | None = None, find: Sequence[str] = ()) -> Document:
@@ -137,7 +137,7 @@ def row_json(model: Model, binding: Binding) -> Document:
         "tag": binding.tag,
         "group": model.groups.name(binding.tag),
         "source": binding.source,
-        "since": None if since is None else datetime.fromtimestamp(since, UTC).isoformat(),
+        "since": None if since is None else instant_text(since),
         "from": binding.node or REGISTRY,
         "who": binding.who,
         "file": binding.location.file,

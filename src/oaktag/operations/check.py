@@ -37,6 +37,9 @@ def clashes(error: WorkspaceError) -> Document:
         finding("OT100", p.location, p.message, p.expected or "make the files agree")
         for p in error.problems
     ]
+    if error.count > len(found):
+        told = f"{error.count - len(found):,} more faults were found, and are not listed"
+        found.append(finding("OT100", found[-1].location, told, "mend the first ones"))
     return document("check", findings=[f.as_json() for f in found], accepted=[])
 
 

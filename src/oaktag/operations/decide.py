@@ -13,6 +13,7 @@ from oaktag.core.matrix import Part
 from oaktag.core.packets import ICMP_OF, PORTED, PROTOCOL_NAMES, Atoms, Box, Packet, boxes_of
 from oaktag.core.services import parse_service, set_text
 from oaktag.errors import UsageError
+from oaktag.located import Location
 from oaktag.operations.documents import (
     Document,
     boxes_json,
@@ -22,8 +23,11 @@ from oaktag.operations.documents import (
     piece_json,
 )
 from oaktag.operations.model import Model
+from oaktag.workspace.csvfile import parse_csv
+from oaktag.workspace.textfile import Problems, checked_lines
 
 NUMBER = re.compile(r"[+-]?\d+(\.\d+)?")
+ANSWERED = ("action", "would", "file", "line")
 COLUMNS = (
     "source", "destination", "family", "protocol", "source_port", "destination_port",
 )  # fmt: skip
@@ -117,36 +121,36 @@ def decide_batch(model: Model, questions: TextIO, name: str, answers: TextIO) ->
         The number of questions answered.
 
     Raises:
-        UsageError: with every row that is no question, by line; nothing is written then.
+        WorkspaceError: with every row that is no question, by line; nothing is written then.
     """
-    reader = csv.reader(questions)
-    header = [h.strip() for h in next(reader, [])]
-    missing = [c for c in COLUMNS if c not in header]
-    if missing:
-        raise UsageError(f"{name}:1: the column {missing[0]!r} is missing ({','.join(COLUMNS)})")
-    at = [header.index(c) for c in COLUMNS]
-    rows: list[list[str]] = []
+    problems = Problems()
+    file = parse_csv(name, checked_lines(name, questions.read(), problems) or "", problems)
+    if file is None:
+        raise problems.error()
+    before = problems.count
+    for column in COLUMNS:
+        if column not in file.header:
+            problems.form(Location(name, 1), f"the column {column!r} is missing", ",".join(COLUMNS))
+    for column in file.header:
+        if column in ANSWERED:
+            told = f"the column {column!r} is what this command writes"
+            problems.form(Location(name, 1), told, "take it out, or name it otherwise")
+    if problems.count > before:
+        raise problems.error()
+    at = [file.header.index(c) for c in COLUMNS]
     parsed: list[tuple[int, int, Packet]] = []
-    faults: list[str] = []
     ends: dict[str, int | str] = {}
-    for row in reader:
-        if not row:
-            continue
-        where = f"{name}:{reader.line_num}"
-        if len(row) != len(header):
-            faults.append(f"{where}: the row has {len(row)} cells, the header {len(header)}")
-            continue
-        cells = [row[i].strip() for i in at]
+    for row, line in zip(file.rows, file.lines, strict=True):
+        cells = [row[i] for i in at]
         try:
             s, d = (_end(model, word, ends) for word in cells[:2])
             parsed.append((s, d, _packet(cells[2:])))
-            rows.append(row)
         except UsageError as error:
-            faults.append(f"{where}: {error}")
-    if faults:
-        raise UsageError("\n".join(faults))
-    _answer(model, header, rows, parsed, answers)
-    return len(rows)
+            problems.form(Location(name, line), str(error))
+    if problems.count:
+        raise problems.error()
+    _answer(model, file.header, file.rows, parsed, answers)
+    return len(file.rows)
 
 
 def _end(model: Model, word: str, known: dict[str, int | str]) -> int:
@@ -169,16 +173,22 @@ def _packet(cells: list[str]) -> Packet:
     if protocol == "icmp":
         number = ICMP_OF[int(family)]
     if number < 0:
-        number = int(protocol) if protocol.isdecimal() and int(protocol) < 256 else -1
+        number = _within(protocol, 255)
     if number < 0:
         raise UsageError(f"the protocol is {protocol!r}; a number from 0 to 255 or a name is meant")
     top = 65535 if number in PORTED else 255 if ICMP_OF[int(family)] == number else 0
     ports: list[int] = []
     for text in (source, destination):
-        if not text.isdecimal() or int(text) > top:
+        ports.append(_within(text, top))
+        if ports[-1] < 0:
             raise UsageError(f"{text!r} is no port of protocol {number}; 0 to {top} is meant")
-        ports.append(int(text))
     return Packet(int(family), number, *ports)
+
+
+def _within(text: str, top: int) -> int:
+    """A number from 0 to ``top``; -1 for all else."""
+    number = int(text) if re.fullmatch(r"[0-9]{1,5}", text) else -1
+    return number if number <= top else -1
 
 
 def harmless(cell: str) -> str:
@@ -202,7 +212,7 @@ def _answer(
     known: dict[tuple[int, int, int], tuple[str, object]] = {}
     text = io.StringIO()
     writer = csv.writer(text, lineterminator="\n")
-    writer.writerow([*header, "action", "would", "file", "line"])
+    writer.writerow([*header, *ANSWERED])
     for number, row in enumerate(rows):
         key = int(columns[0][number]), int(columns[1][number]), int(atoms[number])
         if key not in known:

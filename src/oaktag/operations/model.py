@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from datetime import UTC, date, datetime, time
+from datetime import UTC, date, datetime
 from pathlib import Path
 
 from oaktag.core import model as core
@@ -12,14 +12,15 @@ from oaktag.core.groups import Groups
 from oaktag.errors import UsageError
 from oaktag.workspace.folder import Folder
 from oaktag.workspace.load import Files, is_workspace, load, read_files
+from oaktag.workspace.times import SECOND
 
 
-def moment_of(day: int) -> float:
-    """The moment asked for, in seconds of the Unix epoch: now, or the end of another day."""
+def moment_of(day: int) -> int:
+    """The moment asked for, in microseconds of the Unix epoch: now, or the end of another day."""
     now = datetime.now(UTC)
     if day == now.date().toordinal():
-        return now.timestamp()
-    return datetime.combine(date.fromordinal(day), time.max, UTC).timestamp()
+        return int(now.timestamp() * SECOND)
+    return (day + 1 - date(1970, 1, 1).toordinal()) * 86_400 * SECOND - 1
 
 
 class Model(core.Model):

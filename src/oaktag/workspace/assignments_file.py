@@ -45,7 +45,7 @@ class Assignments(NamedTuple):
         """The pins of endpoints that count on a day."""
         return [p for p in self.pins if p.until is None or today <= p.until]
 
-    def prefix_pins_on(self, today: int, moment: float) -> list[PrefixPin]:
+    def prefix_pins_on(self, today: int, moment: int) -> list[PrefixPin]:
         """The pins of prefixes that count on a day, and have begun by a moment of it."""
         return [
             p

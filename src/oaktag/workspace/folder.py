@@ -26,10 +26,12 @@ MOST = 1 << 31
 
 
 class NotPlain(OSError):
-    """No plain file inside the folder, or one that is larger than it may be; says what."""
+    """No plain file inside the folder, or one that is larger than it may be: what it is, and what
+    would be right."""
 
-    def __init__(self, told: str) -> None:
+    def __init__(self, told: str, expected: str = "a plain file in the workspace's folder") -> None:
         super().__init__(errno.EINVAL, told)
+        self.expected = expected
 
 
 class _Seen(NamedTuple):
@@ -199,7 +201,8 @@ def read_plain(path: Path, most: int) -> tuple[bytes, tuple[int, ...]]:
 
 
 def _too_large(size: int, most: int) -> NotPlain:
-    return NotPlain(f"it holds {size / MIB:,.0f} MiB, and at most {most // MIB:,} MiB are read")
+    told = f"it holds {size / MIB:,.0f} MiB, and at most {most // MIB:,} MiB are read"
+    return NotPlain(told, "what is long belongs into several files, or into CSV")
 
 
 def stamp(found: os.stat_result) -> tuple[int, ...]:

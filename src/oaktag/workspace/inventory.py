@@ -29,7 +29,7 @@ from oaktag.workspace.folder import Folder
 from oaktag.workspace.ldiffile import MEMBER_OF, list_ldif
 from oaktag.workspace.listing import Listing, list_csv, list_json
 from oaktag.workspace.textfile import Problems
-from oaktag.workspace.yamlfile import parse_instant
+from oaktag.workspace.times import parse_instant
 
 CORRECTION_COLUMNS = ("endpoint", "attribute", "value", "who", "why")
 SESSION_COLUMNS = ("endpoint", "address", "since")
@@ -54,11 +54,11 @@ class _Row:
 
 
 def read_inventory(
-    root: Folder, config: Config, problems: Problems, moment: float | None = None
+    root: Folder, config: Config, problems: Problems, moment: int | None = None
 ) -> Inventory | None:
     """All endpoints of all sources, merged; None where a source could not be read.
 
-    Sessions that begin after the ``moment`` (seconds of the Unix epoch) do not count yet.
+    Sessions that begin after the ``moment`` (microseconds of the Unix epoch) do not count yet.
     """
     before = problems.count
     tables = [

@@ -33,7 +33,7 @@ class Files(NamedTuple):
     """What the files of a workspace say; all names in them exist."""
 
     folder: Folder
-    moment: float | None
+    moment: int | None
     config: Config
     groups: Groups
     permissions: Permissions
@@ -69,7 +69,7 @@ def always(_: Groups) -> bool:
 TRIES = 5
 
 
-def load(root: Path, moment: float | None = None, needs: Needs = always) -> Files:
+def load(root: Path, moment: int | None = None, needs: Needs = always) -> Files:
     """Read a workspace; of sessions those that have begun by a moment, if one is given.
 
     A question that ``needs`` nobody is answered without the inventory; neither are expectations
@@ -97,7 +97,7 @@ def load(root: Path, moment: float | None = None, needs: Needs = always) -> File
     raise UsageError(f"the files of {root} are being changed all the time; run it again")
 
 
-def read_files(root: Folder, moment: float | None = None, needs: Needs = always) -> Files:
+def read_files(root: Folder, moment: int | None = None, needs: Needs = always) -> Files:
     """Read a workspace from wherever its files are.
 
     Raises:
@@ -133,6 +133,8 @@ def read_files(root: Folder, moment: float | None = None, needs: Needs = always)
         items = config.file.items(config.keep_open, "keep_open")
         keep_open = [reader.keep_open(node) for node in items]
         borne = [reader.borne(node) for node in config.borne]
+    if problems.count and not people:
+        return read_files(root, moment)  # which says all that is wrong
     if problems.count or groups is None or permissions is None or inventory is None:
         raise problems.error()
     return Files(

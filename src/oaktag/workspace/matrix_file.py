@@ -13,7 +13,7 @@ from oaktag.near import later
 from oaktag.workspace.csvfile import CsvFile, read_csv
 from oaktag.workspace.folder import Folder
 from oaktag.workspace.textfile import Expected, Problems
-from oaktag.workspace.yamlfile import parse_day
+from oaktag.workspace.times import parse_day
 
 T = TypeVar("T")
 

@@ -34,6 +34,7 @@ class Problems:
     def __init__(self) -> None:
         self.all: list[Problem] = []
         self.count = 0
+        self._unreadable = False
 
     def form(self, location: Location, message: str, expected: Expected = "") -> None:
         """A file that cannot be read as what it should be."""
@@ -47,8 +48,10 @@ class Problems:
         self, location: Location, message: str, expected: Expected, kind: Literal["form", "clash"]
     ) -> None:
         self.count += 1
-        if self.count > MOST_FAULTS:
+        # The first that makes a file unreadable is kept in any case: the exit status tells of it.
+        if self.count > MOST_FAULTS and (kind == "clash" or self._unreadable):
             return
+        self._unreadable = self._unreadable or kind == "form"
         if not isinstance(expected, str):
             expected = expected() if self.count <= HINTED else ""
         self.all.append(Problem(location, clipped(message), clipped(expected), kind))
@@ -73,7 +76,7 @@ def read_text(
         problems.form(Location(name), "there is no such file", "every file named must exist")
         return None
     except NotPlain as error:
-        problems.form(Location(name), str(error.strerror), "a plain file in the workspace's folder")
+        problems.form(Location(name), str(error.strerror), error.expected)
         return None
     except OSError as error:
         problems.form(Location(name), f"it cannot be read: {error.strerror}")
@@ -86,7 +89,9 @@ def read_text(
         problems.form(_place(name, data, bad), "there is a NUL byte here", "plain UTF-8 text")
         return None
     try:
-        return _lines(name, data.decode("utf-8-sig" if encoding == "utf-8" else encoding), problems)
+        return checked_lines(
+            name, data.decode("utf-8-sig" if encoding == "utf-8" else encoding), problems
+        )
     except UnicodeDecodeError as error:
         byte = data[error.start]
         known = encoding == "utf-8"
@@ -98,7 +103,7 @@ def read_text(
         return None
 
 
-def _lines(name: str, text: str, problems: Problems) -> str | None:
+def checked_lines(name: str, text: str, problems: Problems) -> str | None:
     """The text, if its lines end with LF or CRLF and nothing else: what one reader takes for a line
     of its own and another for the end of a comment, no reviewer sees."""
     odd = line_end(text)

@@ -9,7 +9,6 @@ from __future__ import annotations
 
 import re
 from collections.abc import Collection, Iterator, Sequence
-from datetime import UTC, date, datetime
 
 import yaml
 
@@ -18,6 +17,7 @@ from oaktag.letters import ACTING_IN_NAMES, named
 from oaktag.located import Location
 from oaktag.workspace.folder import Folder
 from oaktag.workspace.textfile import Expected, Problems, read_text
+from oaktag.workspace.times import parse_day, parse_instant
 
 Node = yaml.Node
 #: The largest file, in bytes (its nodes take sixty times as much), and the deepest nesting.
@@ -220,7 +220,7 @@ class YamlFile:
         return day
 
     def instant(self, node: Node | None, what: str) -> int | None:
-        """A day or a time, as seconds of the Unix epoch; without a zone it is UTC."""
+        """A day or a time, in microseconds of the Unix epoch; without a zone it is UTC."""
         text = self.text(node, what)
         if text is None or node is None:
             return None
@@ -264,25 +264,6 @@ def _too_deep(text: str) -> tuple[int, int] | None:
         elif isinstance(event, yaml.CollectionEndEvent):
             deep -= 1
     return None
-
-
-def parse_day(text: str) -> int | None:
-    """A day YYYY-MM-DD (RFC 3339, full-date) as a proleptic ordinal."""
-    if not re.fullmatch(r"\d{4}-\d{2}-\d{2}", text):
-        return None
-    try:
-        return date.fromisoformat(text).toordinal()
-    except ValueError:
-        return None
-
-
-def parse_instant(text: str) -> int | None:
-    """A day or time (RFC 3339) as seconds of the Unix epoch."""
-    try:
-        moment = datetime.fromisoformat(text)
-    except ValueError:
-        return None
-    return int((moment if moment.tzinfo else moment.replace(tzinfo=UTC)).timestamp())
 
 
 def is_empty(node: Node) -> bool:
