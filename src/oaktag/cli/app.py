@@ -6,7 +6,9 @@ cannot be read as a workspace; 3 a point or server did not answer.
 
 from __future__ import annotations
 
+import contextlib
 import importlib
+import io
 import os
 import re
 import sys
@@ -19,7 +21,7 @@ import click
 
 from oaktag.cli.context import Context
 from oaktag.errors import OakTagError, UnwritableEntry, UsageError, WorkspaceError
-from oaktag.letters import shown
+from oaktag.letters import clipped, shown, tame
 from oaktag.near import perhaps
 
 FOUND, WRONG = 1, 2
@@ -112,48 +114,89 @@ def app(ctx: click.Context, folder: str, today: date | None, debug: bool) -> Non
 
 def run() -> NoReturn:
     """Run a command line; every error becomes a message and an exit status."""
+    _streams()
     if "_OAKTAG_COMPLETE" in os.environ:
         app(prog_name="oaktag")
     debug = "--debug" in sys.argv
     try:
-        status = app.main(prog_name="oaktag", standalone_mode=False)
+        status = _invoke()
         sys.stdout.flush()
-        sys.exit(status if isinstance(status, int) else 0)
     except click.exceptions.Exit as done:
-        sys.exit(done.exit_code)
+        status = done.exit_code
     except click.ClickException as error:
-        error.show()
-        sys.exit(WRONG)
+        with contextlib.suppress(OSError):
+            error.show()
+        status = WRONG
     except (click.Abort, KeyboardInterrupt):
-        click.echo("stopped", err=True)
-        sys.exit(130)
-    except BrokenPipeError:
-        os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
-        sys.exit(0)
+        _tell("stopped")
+        status = 130
+    except BrokenPipeError:  # who reads has seen enough
+        status = 0
     except OakTagError as error:
         if debug:
             raise
-        _complain(error)
+        status = _complain(error)
     except OSError as error:
         if debug:
             raise
-        _complain(OakTagError(_system(error)))
+        status = _complain(OakTagError(_system(error)))
+    except MemoryError:
+        status = _complain(OakTagError("there is not enough memory for this"))
     except Exception as error:
         if debug:
             raise
-        click.echo(
+        _tell(
             f"oaktag: this should not happen: {type(error).__name__}: {shown(str(error))}\n"
-            "Run it again with --debug before the command to see where, and please report it.",
-            err=True,
+            "Run it again with --debug before the command to see where, and please report it."
         )
-        sys.exit(WRONG)
+        status = WRONG
+    sys.exit(_ended(status))
+
+
+def _invoke() -> int:
+    """Run the command; what it returns is the exit status."""
+    with app.make_context("oaktag", sys.argv[1:]) as ctx:
+        status = app.invoke(ctx)
+    return status if isinstance(status, int) else 0
+
+
+def _streams() -> None:
+    """Standard streams that are there, and that can write any character."""
+    for number, name in enumerate(("stdin", "stdout", "stderr")):
+        if getattr(sys, name) is None:
+            handle = os.open(os.devnull, os.O_RDWR)
+            if handle != number:
+                os.dup2(handle, number)
+            setattr(sys, name, open(number, "r" if number == 0 else "w", closefd=False))  # noqa: SIM115
+        elif number and isinstance(getattr(sys, name), io.TextIOWrapper):
+            getattr(sys, name).reconfigure(errors="backslashreplace")
+
+
+def _ended(status: int) -> int:
+    """The exit status, when all that was said is out, or nobody hears it."""
+    for stream in (sys.stdout, sys.stderr):
+        try:
+            stream.flush()
+        except OSError as error:
+            if stream is sys.stdout and not isinstance(error, BrokenPipeError) and not status:
+                _tell(f"oaktag: standard output: {error.strerror}")
+                status = WRONG
+            with contextlib.suppress(OSError, ValueError):
+                os.dup2(os.open(os.devnull, os.O_WRONLY), stream.fileno())
+    return status
+
+
+def _tell(text: str) -> None:
+    """A message on standard error, if anybody listens."""
+    with contextlib.suppress(OSError):
+        click.echo(tame(text), err=True)
 
 
 def _system(error: OSError) -> str:
     """What the system refused, in one sentence."""
     place = error.filename2 or error.filename
     told = error.strerror or str(error)
-    return f"{place}: {told}" if place else told
+    return f"{clipped(str(place))}: {told}" if place else told
 
 
 #: So many faults of one kind in one file are shown, unless all are asked for.
@@ -172,27 +215,29 @@ def _faults(error: WorkspaceError) -> None:
         )
         seen[kind] += 1
         if seen[kind] <= FIRST_OF_A_KIND or "--all" in sys.argv:
-            click.echo(shown(str(problem)), err=True)
+            _tell(shown(str(problem)))
     more = {kind: n - FIRST_OF_A_KIND for kind, n in seen.items() if n > FIRST_OF_A_KIND}
     if "--all" not in sys.argv:
         for (file, what), n in more.items():
-            click.echo(shown(f"{file}: {n} more of: {what}"), err=True)
+            _tell(shown(f"{file}: {n} more of: {what}"))
     kept = len(error.problems)
     tail = f"; the first {kept:,} were looked at" if error.count > kept else ""
     tail += "; oaktag check --all shows every one" if more and "--all" not in sys.argv else ""
     count = error.count
-    click.echo(f"{count} {'fault' if count == 1 else 'faults'} in the files{tail}", err=True)
+    _tell(f"{count} {'fault' if count == 1 else 'faults'} in the files{tail}")
 
 
-def _complain(error: OakTagError) -> NoReturn:
+def _complain(error: OakTagError) -> int:
+    """Say what is wrong; the exit status of it."""
     if "--json" in sys.argv:
         from oaktag.cli.context import emit_errors
 
-        emit_errors(error)
+        with contextlib.suppress(OSError):
+            emit_errors(error)
     if isinstance(error, WorkspaceError):
         _faults(error)
-        sys.exit(WRONG)
+        return WRONG
     for line in str(error).split("\n"):
-        click.echo(f"oaktag: {shown(line)}", err=True)
+        _tell(f"oaktag: {shown(line)}")
     wrong = isinstance(error, UsageError) or not isinstance(error, UnwritableEntry)
-    sys.exit(WRONG if wrong else FOUND)
+    return WRONG if wrong else FOUND

@@ -18,6 +18,7 @@ from oaktag.cli.context import (
     say,
     table,
 )
+from oaktag.letters import markdown
 
 WAYS = ("guards", "opened", "closed", "any", "never")
 
@@ -109,26 +110,31 @@ def _text(document: dict[str, Any]) -> None:
 
 def _markdown(document: dict[str, Any]) -> None:
     for g in document["guards"]:
-        say(f"- **{g['guard']} {g['told']}**: {g['text']} ({place(g)})")
+        told = f"{g['guard']} {g['told']}"
+        say(f"- **{markdown(told)}**: {markdown(g['text'])} ({markdown(place(g))})")
     if document["guards"]:
         say()
     say(f"**{_counts(document)}**\n")
     if document["cells"]:
         say("| from | to | opened | closed |\n|---|---|---|---|")
         for c in document["cells"]:
-            opened, closed = (c[k] or "—" for k in ("opened_text", "closed_text"))
-            say(f"| {' | '.join(_ends(c))} | {opened} | {closed} |")
+            _row(*_ends(c), *(c[k] or "—" for k in ("opened_text", "closed_text")))
         say()
     if document["endpoints"]:
         say("| endpoint | was in | is in |\n|---|---|---|")
         for row in _moves(document["endpoints"]):
-            say(f"| {' | '.join(row)} |")
+            _row(*row)
         say()
     for r in document["expectations"]:
-        asks = f"{r['from']} → {r['to']}: {r['asks']}"
-        say(f"- expectation {asks} ({place(r)}): {_holds(r['was'])}, now {_holds(r['is'])}")
+        asks = markdown(f"{r['from']} → {r['to']}: {r['asks']}")
+        where = markdown(place(r))
+        say(f"- expectation {asks} ({where}): {_holds(r['was'])}, now {_holds(r['is'])}")
     for point in document["points"]:
         say(f"- the list of `{point['point']}` changes{_unwritable(point)}")
+
+
+def _row(*cells: str) -> None:
+    say(f"| {' | '.join(map(markdown, cells))} |")
 
 
 def _ends(cell: dict[str, Any]) -> tuple[str, str]:

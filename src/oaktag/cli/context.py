@@ -15,7 +15,7 @@ from typing import TYPE_CHECKING, Any
 import click
 
 from oaktag.errors import OakTagError, WorkspaceError
-from oaktag.letters import shown, shown_json
+from oaktag.letters import shown, shown_json, tame
 
 if TYPE_CHECKING:
     from oaktag.operations.face import Workspace
@@ -142,7 +142,7 @@ def failed(findings: Sequence[dict[str, Any]], level: str) -> int:
 
 def say(text: str = "") -> None:
     """A line for people."""
-    click.echo(shown(text))
+    click.echo(tame(shown(text)))
 
 
 def hint(text: str) -> None:
@@ -204,7 +204,7 @@ def table(
     with console.capture() as captured:
         console.print(made)
     text = captured.get()
-    click.echo("\n".join(line.rstrip() for line in text.rstrip("\n").split("\n")))
+    click.echo(tame("\n".join(line.rstrip() for line in text.rstrip("\n").split("\n"))))
 
 
 #: Tables of more rows are for searching in, not for reading: they come at once, unwrapped.
@@ -222,7 +222,7 @@ def _large_table(heads: Sequence[str], rows: Sequence[Sequence[Any]], right: Seq
             " " * (w - n) + t if number in right else t + " " * (w - n)
             for number, (t, n, w) in enumerate(zip(row, length, widths, strict=True))
         ]
-        click.echo("  ".join(padded).rstrip())
+        click.echo(tame("  ".join(padded).rstrip()))
 
 
 def place(row: dict[str, Any] | None) -> str:
@@ -271,7 +271,7 @@ dry_run = click.option("--dry-run", "dry", is_flag=True, help="Show the change, 
 
 def show_change(document: dict[str, Any]) -> None:
     """A change as a diff, and whether it was written."""
-    click.echo(shown(document["diff"]), nl=False)
+    click.echo(tame(shown(document["diff"])), nl=False)
     files = ", ".join(document["files"])
     if not document["files"]:
         say("nothing to change")

@@ -15,19 +15,24 @@ def command() -> None:
 
 
 @command.command("up")
+@click.option(
+    "--hours", type=click.FloatRange(min=0, min_open=True), default=8.0, show_default=True,
+    help="When it ends by itself.",
+)  # fmt: skip
 @as_json
 @pass_context
-def up(context: Context, as_json: bool) -> int:
+def up(context: Context, hours: float, as_json: bool) -> int:
     """Build the network of network.yaml, with every endpoint in it, and no list yet."""
     from oaktag.operations import lab
 
-    document = lab.up(context.workspace().model)
+    document = lab.up(context.workspace().model, hours)
     if as_json:
         emit(document)
         return 0
     say(
         f"up: {count(document['nodes'], 'node')}, {count(document['hosts'], 'endpoint')}, "
-        f"{count(document['links'], 'link')} (tags in frames on {document['tunnels']})"
+        f"{count(document['links'], 'link')} (tags in frames on {document['tunnels']}); "
+        f"it ends by itself after {hours:g} h"
     )
     hint("oaktag lab probe sends packets before and after the lists are loaded")
     return 0

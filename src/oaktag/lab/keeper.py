@@ -2,7 +2,7 @@
 
 It is started by ``lab.handle.start``, builds the plan, and then answers requests, a JSON line
 each, on a Unix socket: ``load``, ``unload``, ``probe``, ``counters``, ``state``, ``stop``. With it
-the namespaces end.
+the namespaces end; it ends when its folder is gone, or after a stated time.
 """
 
 from __future__ import annotations
@@ -10,7 +10,9 @@ from __future__ import annotations
 import asyncio
 import json
 import os
+import socket
 import sys
+import time
 from collections.abc import Awaitable, Callable
 from pathlib import Path
 from typing import Any
@@ -77,6 +79,18 @@ class Keeper:
         self.stopped.set()
         return {}
 
+    async def watch(self, folder: Path, hours: float) -> None:
+        """End the lab when its folder is gone, or its time is over."""
+        end, ours = time.monotonic() + hours * 3600, folder.stat().st_ino
+        while time.monotonic() < end:
+            await asyncio.sleep(0.5)
+            try:
+                if folder.stat().st_ino != ours:
+                    break
+            except OSError:
+                break
+        self.stopped.set()
+
     async def serve(self, path: Path) -> None:
         """Answer requests until told to stop."""
         known: dict[str, Callable[[Answer], Awaitable[Answer]]] = {
@@ -99,7 +113,16 @@ class Keeper:
             await self.stopped.wait()
 
 
-async def _main(folder: Path) -> None:
+def own_namespace() -> bool:
+    """Whether this process is the first one of namespaces made for it, with nothing in them."""
+    try:
+        users = Path("/proc/self/uid_map").read_text(encoding="ascii").split()
+    except OSError:
+        return False
+    return os.getpid() == 1 and users[2:] == ["1"] and socket.if_nameindex() == [(1, "lo")]
+
+
+async def _main(folder: Path, hours: float) -> None:
     plan = LabPlan.loads((folder / "plan.json").read_text(encoding="utf-8"))
     keeper = Keeper(plan)
     try:
@@ -111,9 +134,13 @@ async def _main(folder: Path) -> None:
     except Exception as error:
         (folder / "failed").write_text(f"{error}\n", encoding="utf-8")
         raise
+    watching = asyncio.create_task(keeper.watch(folder, hours))
     await keeper.serve(folder / "socket")
+    watching.cancel()
 
 
 if __name__ == "__main__":
+    if not own_namespace():
+        sys.exit("the keeper of a lab runs in namespaces of its own only; oaktag lab up starts it")
     os.environ["PATH"] = f"{os.environ.get('PATH', '')}:/usr/sbin:/sbin"
-    asyncio.run(_main(Path(sys.argv[1])))
+    asyncio.run(_main(Path(sys.argv[1]), float(sys.argv[2])))

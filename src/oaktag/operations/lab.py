@@ -20,7 +20,7 @@ from oaktag.core.paths import Path
 from oaktag.core.placement import Host
 from oaktag.core.registry import learned_bindings
 from oaktag.errors import OakTagError
-from oaktag.lab.handle import Lab
+from oaktag.lab.handle import HOURS, Lab
 from oaktag.lab.plan import LabFeed, LabHost, LabLink, LabNode, LabPlan, LabPoint, Probe
 from oaktag.operations.documents import Document, document
 from oaktag.operations.expect import hosts_of
@@ -50,14 +50,14 @@ def lab_of(model: Model) -> Lab:
     return Lab(model.files.root)
 
 
-def up(model: Model) -> Document:
-    """Build the network without any list.
+def up(model: Model, hours: float = HOURS) -> Document:
+    """Build the network without any list; it ends by itself after some hours.
 
     Raises:
         NotPossibleHere: in one sentence, what this machine lacks.
     """
     plan = plan_of(model, trials(model))
-    lab_of(model).start(plan)
+    lab_of(model).start(plan, hours)
     return document(
         "lab up",
         nodes=len(plan.nodes),
@@ -65,6 +65,7 @@ def up(model: Model) -> Document:
         links=len(plan.links),
         tunnels=sum(link.carries for link in plan.links),
         points=[p.name for p in plan.points],
+        hours=hours,
     )
 
 

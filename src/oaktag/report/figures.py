@@ -56,6 +56,7 @@ def new_figure(width: float, height: float, path: Path) -> Figure:
             "figures need the package matplotlib: pip install 'oaktag[figures]'"
         ) from None
     rcParams["svg.hashsalt"] = "oaktag"
+    rcParams["text.parse_math"] = False  # a $ in a name is a $
     rcParams["font.family"] = "DejaVu Sans"
     return Made(figsize=(width, height), facecolor=PAPER)
 

@@ -9,14 +9,12 @@ from secrets import token_hex
 from typing import Literal
 
 from oaktag.errors import Problem, UsageError, WorkspaceError
-from oaktag.letters import line_end, named
+from oaktag.letters import clipped, line_end, named
 from oaktag.located import Location
 from oaktag.workspace.folder import MOST, Folder, NotPlain, read_plain
 
 #: So many faults of a run are kept, and for so many the nearest names are looked for.
 MOST_FAULTS, HINTED = 10_000, 200
-#: The longest message, in characters.
-LONGEST = 400
 #: The largest access list that is read back, in bytes.
 LIST_MOST = 1 << 28
 
@@ -59,11 +57,6 @@ class Problems:
     def error(self) -> WorkspaceError:
         """All of them, to be raised."""
         return WorkspaceError(tuple(self.all), self.count)
-
-
-def clipped(text: str) -> str:
-    """A message that is no longer than a person reads; what is long in it is some file's value."""
-    return text if len(text) <= LONGEST else f"{text[: LONGEST - 80]} … {text[-70:]}"
 
 
 def read_text(
