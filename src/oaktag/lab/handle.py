@@ -147,15 +147,19 @@ class Lab:
         """While this goes on, nobody else builds or ends this lab."""
         import fcntl
 
-        path = _base() / f"{self.mark}.lock"
+        path, locked = _base() / f"{self.mark}.lock", False
         handle = os.open(path, os.O_RDWR | os.O_CREAT | os.O_NOFOLLOW | os.O_CLOEXEC, 0o600)
         try:
-            try:
+            with contextlib.suppress(BlockingIOError, FileNotFoundError):
                 fcntl.flock(handle, fcntl.LOCK_EX | fcntl.LOCK_NB)
-            except BlockingIOError:
-                raise OakTagError("this lab is being built or ended by another command") from None
+                if os.path.samestat(os.fstat(handle), path.lstat()):
+                    locked = True
+            if not locked:
+                raise OakTagError("this lab is being built or ended by another command")
             yield
         finally:
+            if locked:
+                path.unlink(missing_ok=True)
             os.close(handle)
 
     def ask(self, what: str, **fields: Any) -> dict[str, Any]:

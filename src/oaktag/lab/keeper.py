@@ -10,6 +10,7 @@ from __future__ import annotations
 import asyncio
 import json
 import os
+import shutil
 import socket
 import sys
 import time
@@ -137,6 +138,7 @@ async def _main(folder: Path, hours: float) -> None:
     watching = asyncio.create_task(keeper.watch(folder, hours))
     await keeper.serve(folder / "socket")
     watching.cancel()
+    shutil.rmtree(folder, ignore_errors=True)
 
 
 if __name__ == "__main__":

@@ -102,7 +102,11 @@ def settle(root: Path) -> str | None:
     Raises:
         UsageError: it cannot be finished, with why and what to do.
     """
+    if not os.path.lexists(root / OWN):
+        return None
     if not interrupted(root):
+        with contextlib.suppress(OSError, UsageError), one_writer(root, "tidying up", patience=0.0):
+            _tidied(root / OWN)
         return None
     journal = root / OWN / JOURNAL
     try:
@@ -206,6 +210,14 @@ def _synced(paths: Sequence[Path]) -> None:
             os.fsync(handle)
         finally:
             os.close(handle)
+
+
+def _tidied(place: Path) -> None:
+    """Take away what a change that was killed before its journal stood has left."""
+    if not os.path.lexists(place / JOURNAL):
+        _emptied(place / CHANGE)
+        for made in place.glob("journal.*"):
+            made.unlink()
 
 
 def _emptied(change: Path) -> None:

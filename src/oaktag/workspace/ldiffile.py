@@ -10,7 +10,6 @@ entries (RFC 4514) without case and without spaces around ``,`` and ``=``.
 from __future__ import annotations
 
 import base64
-import binascii
 import io
 import re
 from collections.abc import Iterator
@@ -61,9 +60,7 @@ def list_ldif(
     before = problems.count
     for record in _records(text):
         try:
-            _apply(
-                entries, [_parse(number, line) for number, line in record if line != "-"], record
-            )
+            _apply(entries, record)
         except _Bad as bad:
             problems.form(Location(name, bad.line), bad.message, bad.expected)
     if text and not text.endswith("\n"):
@@ -106,14 +103,18 @@ def _parse(number: int, line: str) -> Line:
     if form == ":":
         try:
             value = base64.b64decode(value, validate=True).decode("utf-8")
-        except binascii.Error:
-            raise _Bad(number, f"the value of {attribute} is not base64", "RFC 4648") from None
         except UnicodeDecodeError:
             value = ""  # a picture, a certificate: nothing that a rule could compare
+        except ValueError:  # binascii.Error is one, and so is what is not ASCII
+            raise _Bad(number, f"the value of {attribute} is not base64", "RFC 4648") from None
     return number, attribute.lower(), value
 
 
-def _apply(entries: dict[str, Entry], lines: list[Line], record: list[tuple[int, str]]) -> None:
+def _apply(entries: dict[str, Entry], record: list[tuple[int, str]]) -> None:
+    ends = [number for number, line in record if line == "-"]
+    lines = [_parse(number, line) for number, line in record if line != "-"]
+    if not lines:
+        raise _Bad(ends[0], "a '-' without a record", "dn: …")
     if lines[0][1] == "version":
         if lines[0][2] != "1":
             raise _Bad(lines[0][0], f"this is LDIF version {lines[0][2]}", "version 1")
@@ -130,6 +131,8 @@ def _apply(entries: dict[str, Entry], lines: list[Line], record: list[tuple[int,
         change = rest[0][2].lower() if rest[0][1] == "changetype" else change
         rest = rest[1:]
     known = _normal(name)
+    if ends and change != "modify":
+        raise _Bad(ends[0], f"a '-' in a record of {change}", "it ends a change of modify")
     if change == "add":
         if known in entries:
             raise _Bad(number, f"{name!r} is there twice", f"first in line {entries[known].line}")
