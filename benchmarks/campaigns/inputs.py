@@ -250,7 +250,11 @@ def tries(base: Path, seed: int, count: int) -> Iterator[tuple[str, Failure | No
             yield f"exit status {status}", failure
             for one, text in whole.items():
                 path = folder / one
-                if not path.is_file() or path.stat().st_size != len(text) or path.read_bytes() != text:
+                if (
+                    not path.is_file()
+                    or path.stat().st_size != len(text)
+                    or path.read_bytes() != text
+                ):
                     path.write_bytes(text)
             for extra in ("made", ".oaktag"):
                 shutil.rmtree(folder / extra, ignore_errors=True)
@@ -287,7 +291,10 @@ def main() -> int:
             counts += done
             failures += found
             for failure in found:
-                print(f"{failure.told}\n    seed {failure.seed}: {failure.command} ({failure.file})", flush=True)
+                print(
+                    f"{failure.told}\n    seed {failure.seed}: {failure.command} ({failure.file})",
+                    flush=True,
+                )
     took = time.monotonic() - begun
     statuses = ", ".join(f"{word}: {n}" for word, n in sorted(counts.items()))
     print(f"{counts.total()} tries in {took:.0f} s; {statuses}; {len(failures)} did not hold")

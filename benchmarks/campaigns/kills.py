@@ -25,7 +25,12 @@ from typing import Any
 
 from campaigns.workspaces import CHANGES, changeable, ended, forked, held, run
 
-WRITING = ("workspace/journal.py", "workspace/lock.py", "workspace/textfile.py", "workspace/folder.py")
+WRITING = (
+    "workspace/journal.py",
+    "workspace/lock.py",
+    "workspace/textfile.py",
+    "workspace/folder.py",
+)
 
 
 def killed(folder: Path, command: str, at: int) -> int:
@@ -105,7 +110,9 @@ def main() -> int:
             bad += 1
             print(wrong, flush=True)
     took = time.monotonic() - begun
-    print(f"{ends.total()} changes in {took:.0f} s, {ends['-9']} of them killed; {bad} did not hold")
+    print(
+        f"{ends.total()} changes in {took:.0f} s, {ends['-9']} of them killed; {bad} did not hold"
+    )
     return int(bool(bad))
 
 

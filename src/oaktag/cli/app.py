@@ -238,6 +238,6 @@ def _complain(error: OakTagError) -> int:
         _faults(error)
         return WRONG
     for line in str(error).split("\n"):
-        _tell(f"oaktag: {shown(line)}")
+        _tell(f"oaktag: {shown(clipped(line))}")
     wrong = isinstance(error, UsageError) or not isinstance(error, UnwritableEntry)
     return WRONG if wrong else FOUND

@@ -22,6 +22,13 @@ from oaktag.cli.context import (
     wait,
 )
 
+
+def _number(_: click.Context, __: click.Parameter, value: float) -> float:
+    if value != value:
+        raise click.BadParameter("nan is no number of seconds")
+    return value
+
+
 WORDS = {
     "no-point": "no point on the path",
     "direction": "{node} does not judge this direction",
@@ -70,7 +77,10 @@ EFFECTS = ("leak", "break", "one-way", "exact")
 )
 @click.option("--write", is_flag=True, help="With --mend: write the changes.")
 @wait
-@click.option("--seconds", default=60.0, show_default=True, help="With --mend: when to stop.")
+@click.option(
+    "--seconds", type=click.FloatRange(0, 86_400), callback=_number, default=60.0,
+    show_default=True, help="With --mend: when to stop.",
+)  # fmt: skip
 @as_json
 @pass_context
 def command(

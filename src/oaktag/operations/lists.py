@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import csv
+import errno
 import io
 import json
 from collections.abc import Callable
@@ -217,7 +218,10 @@ def _write(model: Model, out: Path, texts: dict[Path, str], patience: float | No
     root = files.root
     try:
         own_folder(root)
-    except OSError:  # a workspace that may only be read; its lists go elsewhere
+    except OSError as error:
+        if error.errno not in (errno.EROFS, errno.EACCES, errno.EPERM):
+            raise
+        # A workspace that may only be read; its lists go elsewhere.
         out.mkdir(parents=True, exist_ok=True)
         root = out
     with one_writer(root, "oaktag compile", patience=patience):

@@ -7,6 +7,7 @@ same bytes.
 from __future__ import annotations
 
 import io
+import warnings
 from itertools import count
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
@@ -65,7 +66,9 @@ def save(figure: Figure, path: Path) -> None:
     """Write a figure, whole or not at all."""
     kind, made = path.suffix.lower()[1:], io.BytesIO()
     metadata: dict[str, Any] = {"Date": None} if kind == "svg" else {"Software": None}
-    figure.savefig(made, format=kind, dpi=100, metadata=metadata)
+    with warnings.catch_warnings():  # of letters that the font lacks, a box says enough
+        warnings.simplefilter("ignore", UserWarning)
+        figure.savefig(made, format=kind, dpi=100, metadata=metadata)
     write_bytes(path, made.getvalue())
 
 

@@ -91,16 +91,13 @@ def read_config(root: Folder, problems: Problems) -> Config | None:
     top = file.fields(file.root, FILE, KEYS, ("workspace", "layers"))
     if top is None:
         return None
-    layers = [
-        name
-        for text, node in file.texts(top["layers"], "a layer")
-        if (name := _file_name(file, text, node)) is not None
-    ]
-    seen: set[str] = set()
-    for item in top["layers"].value if isinstance(top["layers"].value, list) else ():
-        if item.value in seen:
-            file.clash(item, f"the layer {item.value} stands twice", "each layer once")
-        seen.add(str(item.value))
+    layers: list[str] = []
+    for word, node in file.texts(top["layers"], "a layer"):
+        layer = _file_name(file, word, node)
+        if layer in layers:
+            file.clash(node, f"the layer {layer} stands twice", "each layer once")
+        elif layer is not None:
+            layers.append(layer)
     sources = [
         source
         for node in file.items(top.get("sources"), "sources")

@@ -21,6 +21,7 @@ from oaktag.workspace.groups_file import FILE as GROUPS
 from oaktag.workspace.journal import write_files
 from oaktag.workspace.load import Files, read_files
 from oaktag.workspace.lock import one_writer
+from oaktag.workspace.yamlfile import LOADER
 
 #: Keys under which a word names a group or a set, by file.
 NAMING = {
@@ -67,14 +68,15 @@ def write_all(files: Files, what: str, changed: Mapping[str, str]) -> None:
     with one_writer(root, what):
         if stale := files.folder.stale():
             raise changed_meanwhile(stale)
-        write_files(root, what, {root / name: text.encode() for name, text in changed.items()})
+        encoded = files.folder.encoded
+        write_files(root, what, {root / n: encoded(n, text) for n, text in changed.items()})
 
 
 # -- pins ------------------------------------------------------------------------------------
 
 
 def _top(text: str, key: str) -> tuple[yaml.Node, yaml.Node] | None:
-    root = yaml.compose(text, Loader=yaml.SafeLoader) if text.strip() else None
+    root = yaml.compose(text, Loader=LOADER) if text.strip() else None
     if not isinstance(root, yaml.MappingNode):
         return None
     return next(((k, v) for k, v in root.value if k.value == key), None)
@@ -160,9 +162,9 @@ def _end(node: yaml.Node) -> int:
 def with_line(text: str, fields: Mapping[str, str], before: int | None = None) -> str:
     """A matrix file with one row more, at the end or before the row that starts in a line."""
     lines = list(io.StringIO(text, newline=""))
-    header = _cells(lines[0])
+    header, first = _header(lines)
     row = ",".join(_csv(fields.get(name, "")) for name in header)
-    end = "\r\n" if lines[0].endswith("\r\n") else "\n"
+    end = "\r\n" if lines[first].endswith("\r\n") else "\n"
     if before is not None:
         lines.insert(before - 1, row + end)
     else:
@@ -179,7 +181,7 @@ def with_cells(text: str, line: int, fields: Mapping[str, str]) -> str:
         UsageError: the file has no column for one of them.
     """
     lines = list(io.StringIO(text, newline=""))
-    header = _cells(lines[0])
+    header, _ = _header(lines)
     first, last = _row_at(lines, line)
     raw = "".join(lines[first:last])
     end = raw[len(raw.rstrip("\r\n")) :]
@@ -206,8 +208,12 @@ def _row_at(lines: list[str], line: int) -> tuple[int, int]:
     return line - 1, last
 
 
-def _cells(line: str) -> list[str]:
-    return [h.strip().lstrip("\ufeff") for h in next(csv.reader([line]), [])]
+def _header(lines: list[str]) -> tuple[list[str], int]:
+    """The names of the columns, and the number of their line: the first that is not empty."""
+    first = next((n for n, line in enumerate(lines) if line.strip("\r\n")), 0)
+    if lines[first].count('"') % 2:
+        raise UsageError(f"the header in line {first + 1} runs over several lines; edit it by hand")
+    return [h.strip() for h in next(csv.reader([lines[first]]), [])], first
 
 
 def _split_raw(row: str) -> list[str]:
@@ -309,7 +315,7 @@ def renamed(files: Files, old: str, new: str) -> dict[str, str]:
     for name, keys in NAMING.items():
         text = root.text(name)
         if text:
-            places = list(_named(yaml.compose(text, Loader=yaml.SafeLoader), keys, name == GROUPS))
+            places = list(_named(yaml.compose(text, Loader=LOADER), keys, name == GROUPS))
             changed[name] = _replaced(text, places, old, new)
     for name in files.config.layers:
         changed[name] = _renamed_cells(root.text(name), old, new)
@@ -357,7 +363,7 @@ def _replaced(text: str, places: list[yaml.ScalarNode], old: str, new: str) -> s
 def _renamed_cells(text: str, old: str, new: str) -> str:
     """A matrix file with a name replaced in source and destination; all else stays."""
     lines = list(io.StringIO(text, newline=""))
-    header = [h.strip().lstrip("\ufeff") for h in next(csv.reader(lines[:1]), [])]
+    header, _ = _header(lines)
     wanted = [n for n, h in enumerate(header) if h in ("source", "destination")]
     result: list[str] = []
     for line in lines:

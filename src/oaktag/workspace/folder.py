@@ -11,6 +11,7 @@ from __future__ import annotations
 import errno
 import os
 import stat
+from codecs import BOM_UTF8
 from collections.abc import Mapping
 from hashlib import sha256
 from pathlib import Path
@@ -67,12 +68,13 @@ class Folder:
         self.alone = alone
         self._laid = dict(laid or {})
         self._seen: dict[str, _Seen | None] = {}
+        self._marked: set[str] = set()
         #: What an interrupted change was that was finished before these files were read.
         self.settled: str | None = None
 
     def over(self, texts: Mapping[str, str]) -> Folder:
         """The folder as it would be with some texts changed."""
-        laid = self._laid | {name: text.encode() for name, text in texts.items()}
+        laid = self._laid | {name: self.encoded(name, text) for name, text in texts.items()}
         return Folder(self.path, laid, alone=self.alone)
 
     def has(self, name: str) -> bool:
@@ -104,13 +106,14 @@ class Folder:
         return held
 
     def text(self, name: str) -> str:
-        """A file's text for a change of it, line ends as they are; empty where there is none.
+        """A file's text for a change of it, line ends as they are, less a mark of byte order, which
+        :meth:`encoded` puts back; empty where there is none.
 
         Raises:
             UsageError: the file is not the one that was read.
         """
         if name in self._laid or self.alone:
-            return self._laid.get(name, b"").decode("utf-8")
+            return self._unmarked(name, self._laid.get(name, b""))
         try:
             held, found = read_plain(inside(self.path, name), MOST)
         except FileNotFoundError:
@@ -122,7 +125,16 @@ class Folder:
         if name in self._seen and not _same(self._seen[name], now):
             raise changed_meanwhile([name])
         self._seen.setdefault(name, now)
-        return held.decode("utf-8")
+        return self._unmarked(name, held)
+
+    def _unmarked(self, name: str, held: bytes) -> str:
+        if held.startswith(BOM_UTF8):
+            self._marked.add(name)
+        return held.decode("utf-8-sig")
+
+    def encoded(self, name: str, text: str) -> bytes:
+        """A changed text as the bytes of its file."""
+        return (BOM_UTF8 if name in self._marked else b"") + text.encode()
 
     def stale(self) -> list[str]:
         """The files that are not as they were when they were read."""

@@ -22,7 +22,7 @@ from oaktag.core.groups import (
 from oaktag.near import later
 from oaktag.workspace.folder import Folder
 from oaktag.workspace.textfile import Problems
-from oaktag.workspace.yamlfile import Node, YamlFile
+from oaktag.workspace.yamlfile import LOADER, Node, YamlFile
 
 FILE = "groups.yaml"
 GROUP_KEYS = ("id", "tag", "title", "owner", "traits")
@@ -180,7 +180,7 @@ def number_groups(text: str, issue: dict[int, int]) -> str:
         text: the file as it is; it must have been read without a problem.
         issue: position of a group in the file → the number to write.
     """
-    root = yaml.compose(text, Loader=yaml.SafeLoader)
+    root = yaml.compose(text, Loader=LOADER)
     assert isinstance(root, yaml.MappingNode), "the file has been read without a problem"
     items = next(v for k, v in root.value if k.value == "groups").value
     edits: list[tuple[int, str]] = []

@@ -26,7 +26,7 @@ _BRACKETS = re.compile(r"[\[\]{}]")
 #: A line that begins deep inside something.
 _INDENTED = re.compile(r"^(?:[ ]|[-?:](?=[ \n])){50}", re.MULTILINE)
 NAME = re.compile(r"[a-z][a-z0-9-]*")
-_Loader = getattr(yaml, "CSafeLoader", yaml.SafeLoader)
+LOADER = getattr(yaml, "CSafeLoader", yaml.SafeLoader)
 
 
 class YamlFile:
@@ -47,7 +47,7 @@ class YamlFile:
                     "a flatter form",
                 )
                 return
-            self.root = yaml.compose(text, Loader=_Loader)
+            self.root = yaml.compose(text, Loader=LOADER)
         except yaml.MarkedYAMLError as error:
             mark = error.problem_mark or error.context_mark
             where = Location(name, mark.line + 1, mark.column + 1) if mark else Location(name)
@@ -256,7 +256,7 @@ def _too_deep(text: str) -> tuple[int, int] | None:
     if not _opens_deep(text) and not _INDENTED.search(text):
         return None
     deep = 0
-    for event in yaml.parse(text, Loader=_Loader):
+    for event in yaml.parse(text, Loader=LOADER):
         if isinstance(event, yaml.CollectionStartEvent):
             deep += 1
             if deep > DEEPEST and event.start_mark is not None:

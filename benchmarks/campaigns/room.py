@@ -1,0 +1,104 @@
+"""Changes on a disk that is full, almost full, or full in the middle: old or new, and said in one line.
+
+In a small file system of its own (namespaces, no root) all but some pages are filled up, a change is
+tried, room is made again, and the workspace is read.
+
+    python -m campaigns.room --tries 300 --seed 1      (in benchmarks/)
+"""
+
+from __future__ import annotations
+
+import argparse
+import contextlib
+import os
+import random
+import shutil
+import subprocess
+import sys
+import tempfile
+import time
+from collections import Counter
+from collections.abc import Iterator
+from pathlib import Path
+
+from campaigns.workspaces import CHANGES, changeable, ended, forked, held, run
+
+SMALL = "2m"
+
+
+def filled(filler: Path, left: int) -> None:
+    """Fill the file system up, all but some bytes."""
+    with contextlib.suppress(OSError), filler.open("wb", buffering=0) as file:
+        while file.write(b"x" * 4096):
+            pass
+    if filler.exists():
+        os.truncate(filler, max(filler.stat().st_size - left, 0))
+
+
+def tries(place: Path, seed: int, count: int) -> Iterator[tuple[str, str]]:
+    """So many changes in a small file system; of each its end, and what does not hold."""
+    rng = random.Random(seed)
+    for number in range(count):
+        command = CHANGES[number % len(CHANGES)]
+        folder = changeable(place / "w", command)
+        before = held(folder)
+        filled(place / "filler", rng.choice((0, 0, 4096 * rng.randrange(1, 40))))
+        said = place.parent / "said"
+
+        def work(folder: Path = folder, command: str = command, said: Path = said) -> int:
+            status, told = run(folder, command)
+            said.write_text(told)
+            return status
+
+        status = ended(forked(work))
+        told = said.read_text() if said.exists() else ""
+        (place / "filler").unlink(missing_ok=True)
+        came, read = run(folder, "groups")
+        now = held(folder)
+        shutil.rmtree(folder)
+        changeable(folder, command)
+        run(folder, command)
+        after = held(folder)
+        wrong = ""
+        if came:
+            wrong = f"cannot be read any more: {read[:200]}"
+        elif now not in (before, after):
+            wrong = "is neither old nor new"
+        elif (status == 0) != (now == after) and "finished" not in read:
+            wrong = f"ended with {status}, and the files say otherwise"
+        elif status and ("should not happen" in told or len(told.splitlines()) > 2 or not told):
+            wrong = f"says {told[:200]!r}"
+        yield str(status), f"{command}: {wrong}" if wrong else ""
+        shutil.rmtree(folder)
+
+
+def main() -> int:
+    """Run the campaign; exit status 1 where something did not hold."""
+    parser = argparse.ArgumentParser(description=(__doc__ or "").split("\n")[0])
+    parser.add_argument("--tries", type=int, default=100)
+    parser.add_argument("--seed", type=int, default=1)
+    parser.add_argument(
+        "--inside", metavar="DIR", help="Already in namespaces, with DIR to mount on."
+    )
+    given = parser.parse_args()
+    if given.inside is None:
+        with tempfile.TemporaryDirectory(prefix="campaign-") as place:
+            again = [sys.executable, "-m", "campaigns.room", *sys.argv[1:], "--inside", place]
+            return subprocess.run(["unshare", "-Urm", *again], check=False).returncode
+    disk = Path(given.inside) / "disk"
+    disk.mkdir()
+    subprocess.run(["mount", "-t", "tmpfs", "-o", f"size={SMALL}", "tmpfs", str(disk)], check=True)
+    begun, ends, bad = time.monotonic(), Counter[str](), 0
+    for how, wrong in tries(disk, given.seed, given.tries):
+        ends[how] += 1
+        if wrong:
+            bad += 1
+            print(wrong, flush=True)
+    took = time.monotonic() - begun
+    told = ", ".join(f"{how}: {n}" for how, n in sorted(ends.items()))
+    print(f"{ends.total()} changes in {took:.0f} s (exit statuses {told}); {bad} did not hold")
+    return int(bool(bad))
+
+
+if __name__ == "__main__":
+    sys.exit(main())
