@@ -45,6 +45,7 @@ layers: [matrix/10-shared.csv, matrix/20-reading.csv]
 sources:
   - {file: inventory/servers.csv, kind: server, id: hostname, address: ip}
   - {file: inventory/people.csv, kind: user, id: uid, address: desk, stability: stability}
+  - {file: inventory/devices.csv, kind: device, id: mac, address: ip, stability: stability}
   - {file: x.ldif, kind: user, id: uid}
   - {file: y.jsonl, kind: user, id: uid}
 corrections: c.csv
@@ -56,6 +57,7 @@ accepted:
 
 #: The day of the campaign, and how often the whole workspace is read.
 TODAY, WHOLE = 739_945, 0.02
+PEOPLE = "inventory/people.csv"
 
 
 class Readers:
@@ -77,6 +79,8 @@ class Readers:
         point = next(iter(Model(self.files, TODAY).network.points.values()))
         few = point._replace(scope=Scope("listed", frozenset({1, 2}), frozenset({3, 4})))
         self.sound["list"] = list_text(Model(self.files, TODAY), few).encode()
+        (place / "observed").mkdir()
+        (place / "observed/hall-edge.nft").write_bytes(self.sound["list"])
         self.sound["report"] = json.dumps(OBSERVED).encode()
         self.names = sorted(self.sound)
 
@@ -95,15 +99,16 @@ class Readers:
         return Problems()
 
     def _alone(self, name: str, data: bytes) -> Problems:
-        folder, problems = Folder(Path("/nowhere"), {name: data}, alone=True), Problems()
-        files = self.files
+        files, problems = self.files, Problems()
         none = files.config._replace(sources=(), corrections=None, sessions=None)
+        known = {PEOPLE: self.sound[PEOPLE]} if name in ("c.csv", "s.csv") else {}
+        folder = Folder(Path("/nowhere"), known | {name: data}, alone=True)
+        people = (self.sources[PEOPLE],)
         match name:
             case "list":
                 DIALECTS["nftables"].read(data.decode("utf-8"))
             case "report":
                 observed = self.place / "observed"
-                observed.mkdir(exist_ok=True)
                 (observed / "hall-edge.json").write_bytes(data)
                 read_reports(observed, ["hall-edge"])
             case "oaktag.yaml":
@@ -122,9 +127,9 @@ class Readers:
                 services = files.permissions.services
                 read_expectations(folder, files.groups, files.endpoints, services, problems)
             case "c.csv":
-                read_inventory(folder, none._replace(corrections=name), problems)
+                read_inventory(folder, none._replace(sources=people, corrections=name), problems)
             case "s.csv":
-                read_inventory(folder, none._replace(sessions=name), problems)
+                read_inventory(folder, none._replace(sources=people, sessions=name), problems)
             case _ if name in self.sources:
                 read_inventory(folder, none._replace(sources=(self.sources[name],)), problems)
             case _:

@@ -2,7 +2,7 @@
 
 A word is a revision; a folder is written as one (``./DIR``, ``DIR/``, ``../DIR``, ``/DIR``), lest a
 folder that somebody adds stand for the branch of its name. A revision is read object by object:
-no attributes, filters or links of the repository have a say.
+no attributes, filters, links or replaced objects of the repository have a say.
 """
 
 from __future__ import annotations
@@ -55,11 +55,21 @@ def _git(root: Path, *words: str, given: bytes = b"") -> bytes | None:
     """What git says; None where it fails, or is not here."""
     try:
         done = subprocess.run(
-            ["git", "-C", str(root), *words], input=given, capture_output=True, check=False
-        )
+            ["git", "-C", str(root), *words],
+            input=given, capture_output=True, check=False, env=_surroundings(),
+        )  # fmt: skip
     except FileNotFoundError:
         raise UsageError("git is not installed; name a folder, as ./DIR") from None
     return None if done.returncode else done.stdout
+
+
+def _surroundings() -> dict[str, str]:
+    """The environment for git: the repository is that of the folder, also inside a hook of another
+    folder's, and no object stands for another."""
+    held = {
+        k: v for k, v in os.environ.items() if k not in ("GIT_DIR", "GIT_WORK_TREE", "GIT_PREFIX")
+    }
+    return held | {"GIT_NO_REPLACE_OBJECTS": "1", "GIT_OPTIONAL_LOCKS": "0"}
 
 
 def _files_of(root: Path, commit: str) -> dict[str, bytes]:

@@ -1,0 +1,63 @@
+"""A short run of each campaign: what the long ones do ten thousand times."""
+
+from __future__ import annotations
+
+import random
+from collections import Counter
+from pathlib import Path
+
+import pytest
+from campaigns import inputs, kills, pairs, readers, repositories, room
+from campaigns.workspaces import BASE
+
+
+@pytest.mark.parametrize("seed", [40_000, 50_000, 60_000])
+def test_inputs_changed_at_random(seed: int) -> None:
+    came = Counter[str]()
+    for how, failure in inputs.tries(BASE, seed, 40):
+        assert failure is None, failure
+        came[how] += 1
+    assert came["exit status 0"] and came["exit status 2"], came
+
+
+def test_a_campaign_tells_what_does_not_hold() -> None:
+    """The judge of the inputs is no blank."""
+    assert inputs.wrong("check", 2, "", "") == "fails without a word"
+    assert "exception" in inputs.wrong("check", 2, "", "oaktag: this should not happen: E: x\n")
+    assert inputs.wrong("check", 7, "", "x") and inputs.wrong("check", 0, "a\x1b[2J", "")
+    assert inputs.wrong("check", 0, "ok\n::error::x\n", "") and inputs.wrong("x --json", 0, "{", "")
+    assert inputs.wrong("check", 0, "::1 a\n", "") == ""
+
+
+def test_readers_fed_at_random(tmp_path: Path) -> None:
+    fed = readers.Readers(tmp_path)
+    assert {fed.read(name, fed.sound[name]) for name in fed.names} == {"read"}
+    came = Counter[str]()
+    for number in range(2000):
+        rng = random.Random(number)
+        name = rng.choice(fed.names)
+        data = inputs.changed(fed.sound[name], rng)
+        came[fed.read(name, data, whole=rng.random() < 0.02)] += 1
+    assert came["read"] > 100 and came["refused"] > 1000, came
+
+
+def test_changes_killed_at_their_lines() -> None:
+    ends = Counter[str]()
+    for how, wrong in kills.tries(3, 64):
+        assert not wrong, wrong
+        ends[how.split()[0]] += 1
+    assert ends["-9"] > 30 and ends["0"] > 0, ends
+
+
+def test_two_at_once() -> None:
+    assert [wrong for _, wrong in pairs.tries(5, 15) if wrong] == []
+
+
+def test_on_a_full_disk(real_kernel: None, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setenv("PYTHONPATH", str(Path(room.__file__).parents[1]))
+    monkeypatch.setattr("sys.argv", ["room", "--tries", "16", "--seed", "9"])
+    assert room.main() == 0
+
+
+def test_hostile_repositories() -> None:
+    assert [wrong for _, wrong in repositories.tries(70, 4) if wrong] == []
