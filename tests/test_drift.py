@@ -138,16 +138,44 @@ def test_a_list_that_is_held_is_what_acts(
         ('{"form": 1, "node": "hall-edge", "points": [{"point": "hall-edge", "list": "no.nft"}]}', "cannot be read"),
         ('{"form": 1, "node": "hall-edge", "feeds": [{"feed": "a"}]}', "a feed without"),
         ('{"form": 1, "node": "hall-edge", "groups": []}', "no table"),
+        ('{"form": 1, "node": "hall-edge", "node": "hall-edge"}', "the key 'node' stands 2 times"),
+        ('{"form": 1, "node": "hall-edge", "groups": {"1": "a", "1": "b"}}', "the key '1' stands 2 times"),
+        ('{"form": 1, "node": "hall-edge", "groups": {"1": 2}}', "no table"),
+        ('{"form": 1, "node": "hall-edge", "groups": {"111111": "a"}}', "no table"),
+        ('{"form": 1, "node": "hall-edge", "feeds": [{"feed": "a", "state": "up", "x": 1}]}', "no key 'x'"),
+        ('{"form": 1, "node": "hall-edge", "points": [{"point": "hall-edge", "colour": 1}]}', "no key 'colour'"),
+        ('{"form": 1, "node": "hall-edge", "points": [{"point": "hall-edge", "sha256": "AB"}]}', "the sha256"),
+        ('{"form": 1, "node": "hall-edge", "bindings": [{"prefix": "10.0.0.1", "tag": true}]}', "no tag"),
+        ('{"form": 1, "node": "hall-edge", "bindings": [{"prefix": "10.0.0.1", "tag": 1e5}]}', "no tag"),
+        ('{"form": 1, "node": "hall-edge", "counters": [{"point": "x", "source": 1, "destination": 2, "packets": -1}]}', "a counter without"),
+        ('{"form": 1, "node": "hall-edge", "at": "yesterday"}', "at is 'yesterday'"),
+        ('{"form": 1, "node": "hall-edge", "at": ' + "[" * 100_000, "nested too deep"),
+        ('{"form": 1, "node": ' + "9" * 5000 + "}", "beyond measure"),
     ],
 )  # fmt: skip
 def test_reports_that_are_none(oaktag: Run, shipped_mended: Path, text: str, told: str) -> None:
     folder = shipped_mended / "observed"
     folder.mkdir()
     (folder / "x.json").write_bytes(text.encode("latin-1"))
-    for command in (["drift"], ["reach", "--observed", "observed"]):
+    for command in (["drift"], ["reach", "--observed", "observed"])[: 2 - (len(text) > 200)]:
         ran = oaktag("-C", shipped_mended, *command)
         assert ran.status == 2 and told in ran.err and "Traceback" not in ran.err, ran
     assert oaktag("-C", shipped_mended, "drift", "nowhere").status == 2
+
+
+def test_a_hash_that_is_not_of_its_list(
+    oaktag: Run, shipped_mended: Path, reports: dict[str, dict[str, Any]]
+) -> None:
+    folder = shipped_mended / "observed"
+    point = reports["hall-edge"]["points"][0]
+    point["list"] = "hall-edge.nft"
+    _write(reports, folder)
+    text = (shipped_mended / "compiled/hall-edge.nft").read_bytes()
+    (folder / "hall-edge.nft").write_bytes(text)
+    assert oaktag("-C", shipped_mended, "drift").status == 0
+    (folder / "hall-edge.nft").write_bytes(text + b"\n")
+    ran = oaktag("-C", shipped_mended, "drift")
+    assert ran.status == 2 and "the sha256 of hall-edge is not that of 'hall-edge.nft'" in ran.err
 
 
 @pytest.mark.parametrize("seed", range(10))

@@ -3,10 +3,14 @@
 from __future__ import annotations
 
 import json
+import os
 import re
 import shutil
+import subprocess
+import sys
 from collections.abc import Callable
 from pathlib import Path
+from xml.etree import ElementTree
 
 import pytest
 
@@ -124,3 +128,93 @@ def test_what_is_shown_reads_back() -> None:
     assert shown("a\tb\nc\r\nd") == "a\tb\nc\r\nd" and shown("a\rb") == "a\\x0db"
     text = shown_json(json.dumps(every, ensure_ascii=False))
     assert json.loads(text) == every and text.encode() and not ACTING.search(text)
+
+
+#: What a table, a picture, a mention or an order to a CI system is made of.
+NAMES = (
+    "::error::",
+    "##[x]",
+    "a|b",
+    "<img-src=x>",
+    "![x](y)",
+    "@team",
+    "`tick`",
+    "*bold*",
+    "$x_{$",
+    "_u_",
+)
+
+
+def test_markdown_tables_ci_logs_and_figures(sample: Path, oaktag: Run, tmp_path: Path) -> None:
+    """Endpoints of such names, moved from one group to another."""
+    people = sample / "inventory/people.csv"
+    head, rest = people.read_text().split("\n", 1)
+    width = head.count(",") - 2
+    row = ",x,{}" + "," * width + "\n"
+    people.write_text(head + "\n" + "".join(n + row.format("patron") for n in NAMES) + rest)
+    shutil.copytree(sample, tmp_path / "before")
+    people.write_text(head + "\n" + "".join(n + row.format("librarian") for n in NAMES) + rest)
+    ran = oaktag("-C", sample, "compare", str(tmp_path / "before"), "--summary")
+    table = [r for r in ran.out.splitlines() if r.startswith("| ")][1:]
+    rows = [r for r in table if "untagged | librarians" in r]
+    assert len(rows) == len(NAMES), ran.out
+    for name in NAMES:
+        escaped = name.replace("|", "\\|")
+        fenced = f"`` {escaped} ``" if "`" in name else f"`{escaped}`"
+        assert f"| {fenced} | untagged | librarians |" in rows, name
+    for words in (
+        ["members", "--all"],
+        ["explain", "::error::"],
+        ["compare", str(tmp_path / "before")],
+    ):
+        said = oaktag("-C", sample, *words).out
+        assert "::error::" in said and not re.search(r"^\s*(::.*::|##\[)", said, re.MULTILINE), (
+            words
+        )
+        assert "\\::error::" in said
+    ran = oaktag("-C", sample, "decide", "::nobody::x", "catalogue", "ssh")
+    assert ran.status == 2 and not ran.err.startswith("::")
+    site = sample / "network.yaml"
+    site.write_text(site.read_text().replace("site: central,", 'site: "$x_{$ <b>&",'))
+    for name in ("n.svg", "n.png"):
+        assert oaktag("-C", sample, "reach", "--figure", name).status in (0, 1)
+    drawn = (sample / "n.svg").read_text()
+    assert "<b>" not in drawn
+    ElementTree.fromstring(drawn)
+
+
+def test_reports_are_valid_xml_whatever_names_hold(sample: Path, oaktag: Run) -> None:
+    odd = "x\ufffe\uffff\U0001f600]]>&<\x1b"
+    text = (sample / "oaktag.yaml").read_text()
+    name = json.dumps(odd).replace("\\ud83d\\ude00", "\U0001f600")
+    (sample / "oaktag.yaml").write_text(
+        re.sub("workspace: .*", lambda _: f"workspace: {name}", text)
+    )
+    assert oaktag("-C", sample, "expect", "--junit", "told.xml").status in (0, 1)
+    told = ElementTree.fromstring((sample / "told.xml").read_bytes())
+    assert told.attrib["name"] == "x\\ufffe\\uffff\U0001f600]]>&<\\x1b"
+
+
+def test_streams_that_end_or_are_not_there(sample: Path) -> None:
+    """A reader that has seen enough is no finding; a full disk, a closed stream and a narrow encoding
+    are one sentence, or nothing at all."""
+    program = f"{sys.executable} -m oaktag -C {sample}"
+
+    def shell(line: str, **more: str) -> tuple[int, str]:
+        done = subprocess.run(
+            ["bash", "-c", f"set -o pipefail; {line}"], capture_output=True, text=True, check=False,
+            env={**os.environ, **more},
+        )  # fmt: skip
+        return done.returncode, done.stderr
+
+    for command in ("members --all", "attributes --json", "reach --json"):
+        done, err = shell(f"{program} {command} | head -c 10")
+        assert (done, err) == (0, ""), (command, err)
+        done, err = shell(f"{program} {command} > /dev/full")
+        assert done == 2 and err.count("\n") == 1 and "No space left" in err, (command, err)
+        assert shell(f"{program} {command} >&-")[1] == ""
+    assert shell(f"{program} decide nobody x y 2> /dev/full") == (2, "")
+    assert shell(f"{program} decide nobody x y 2>&-") == (2, "")
+    done, err = shell(f"{program} decide patrons loans-db ssh", PYTHONIOENCODING="ascii")
+    assert (done, err) == (0, "")
+    assert shell(f"{program} decide patrons loans-db ssh", LC_ALL="xx_YY.odd")[0] == 0

@@ -3,6 +3,11 @@
 from __future__ import annotations
 
 import json
+import shutil
+import signal
+import subprocess
+import sys
+import time
 from collections import Counter
 from collections.abc import Callable
 from pathlib import Path
@@ -17,6 +22,7 @@ from conftest import Ran
 from networks import write_net
 from oaktag import Workspace
 from oaktag.demo.walk import wrong
+from oaktag.lab.handle import Lab
 from oaktag.operations import lab
 from oaktag.testing.slow import Stack
 from oaktag.testing.slow_reach import Being, Net
@@ -215,3 +221,55 @@ def test_without_a_lab_one_sentence_says_so(
     assert ran.status == 2 and len(ran.err.splitlines()) == 1 and "util-linux" in ran.err
     ran = oaktag("-C", sample.parent, "demo", "walk")
     assert ran.status == 0 and "So no packets are sent here." in ran.out
+
+
+def test_a_lab_is_its_users_alone_and_ends_by_itself(
+    real_kernel: None, oaktag: Run, sample: Path, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """Its folder has a name that nobody can guess, in one of mode 700; one is built at a time; Ctrl-C
+    takes it down, and so does its time, or its folder's end."""
+    monkeypatch.setenv("XDG_RUNTIME_DIR", str(tmp_path))
+    base = tmp_path / "oaktag"
+    lab = Lab(sample)
+
+    def gone() -> bool:
+        deadline = time.monotonic() + 10
+        while time.monotonic() < deadline and (lab.running or list(base.glob("*"))):
+            time.sleep(0.05)
+        return not list(base.glob("*"))
+
+    assert oaktag("-C", sample, "lab", "up").status == 0
+    folder = lab.folder
+    assert folder is not None and base.stat().st_mode & 0o777 == 0o700
+    assert oaktag("-C", sample, "lab", "up").status == 0 and lab.folder != folder, "built anew"
+    with lab._alone():
+        for word in ("up", "down"):
+            ran = oaktag("-C", sample, "lab", word)
+            assert ran.status == 2 and "by another command" in ran.err
+    assert lab.folder is not None
+    shutil.rmtree(lab.folder)
+    assert gone()
+    ran = oaktag("-C", sample, "lab", "up", "--hours", "0.0003")
+    assert ran.status == 0 and "after 0.0003 h" in ran.out and gone()
+    one = subprocess.Popen(
+        [sys.executable, "-m", "oaktag", "-C", str(sample), "lab", "up"], stdout=-1, stderr=-1
+    )
+    while not list(base.glob("*-*")):
+        time.sleep(0.01)
+    one.send_signal(signal.SIGINT)
+    said = one.communicate()
+    if one.returncode:
+        assert one.returncode == 130 and said[1] == b"stopped\n" and gone()
+    assert oaktag("-C", sample, "lab", "down").status == 0 and gone()
+    base.chmod(0o755)
+    for word in ("up", "down", "probe"):
+        ran = oaktag("-C", sample, "lab", word)
+        assert ran.status == 2 and "not yours alone" in ran.err, ran
+    base.rmdir()
+    (tmp_path / "elsewhere").mkdir(mode=0o700)
+    base.symlink_to("elsewhere")
+    assert "not yours alone" in oaktag("-C", sample, "lab", "up").err
+    keeper = [sys.executable, "-m", "oaktag.lab.keeper", str(tmp_path), "1"]
+    for command in (keeper, ["unshare", "-Ur", *keeper]):
+        done = subprocess.run(command, capture_output=True, text=True, check=False)
+        assert done.returncode == 1 and "namespaces of its own only" in done.stderr

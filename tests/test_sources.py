@@ -225,6 +225,9 @@ def test_ldif_with_changes_and_nested_groups(tmp_path: Path) -> None:
         ("add: room\nroom: R 3", "add: room\nrom: R 3", "a value of rom, not of room"),
         ("deleteoldrdn: 1\n", "deleteold", "the file ends in the middle of a line"),
         ("newrdn: uid=boris\n", "", "a new name is missing"),
+        ("dn: uid=gone", "-\n\ndn: uid=gone", "a '-' without a record"),
+        ("uid: gone\n", "uid: gone\n-\n", "a '-' in a record of add"),
+        ("uid: ada\n", "uid:: wé==\n", ":5: the value of uid is not base64"),
     ],
 )  # fmt: skip
 def test_ldif_that_is_none(old: str, new: str, told: str, tmp_path: Path) -> None:
