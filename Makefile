@@ -3,11 +3,15 @@ PYTHON ?= python3
 VENV := .venv
 BIN := $(VENV)/bin
 
-.PHONY: demo test lint screenshots bench clean
+.PHONY: demo test lint screenshots bench campaign lock clean
 
-$(BIN)/oaktag: pyproject.toml
+PIP := $(BIN)/python -m pip --quiet --disable-pip-version-check
+
+# What is installed is what is locked, to the hash of each file.
+$(BIN)/oaktag: pyproject.toml requirements/dev.txt
 	$(PYTHON) -m venv $(VENV)
-	$(BIN)/python -m pip install --quiet --disable-pip-version-check --editable ".[dev]"
+	$(PIP) install --require-hashes --requirement requirements/dev.txt
+	$(PIP) install --no-deps --no-build-isolation --editable .
 	@touch $@
 
 demo: $(BIN)/oaktag ## set up, and do the main job on the sample
@@ -29,5 +33,21 @@ clean: ## remove what was made
 	rm -rf $(VENV) build dist src/*.egg-info .mypy_cache .ruff_cache .pytest_cache .hypothesis
 
 bench: $(BIN)/oaktag ## run the benchmarks at full scale, and write their table
-	$(BIN)/python -m pip install --quiet --disable-pip-version-check --editable ".[bench]"
+	$(PIP) install --require-hashes --requirement requirements/bench.txt
 	$(BIN)/python benchmarks/run.py --out docs/benchmarks.md
+
+campaign: $(BIN)/oaktag ## attack it at length (hours); docs/campaigns.md says what came of it
+	$(PIP) install --require-hashes --requirement requirements/bench.txt
+	cd benchmarks && for one in "readers --tries 1000000 --at-random" "readers --tries 20000" \
+	  "inputs --tries 20000" "kills --tries 10000" "pairs --tries 2000" "room --tries 1000" \
+	  "repositories --tries 500" "labs --tries 120"; \
+	  do ../$(BIN)/python -m campaigns.$$one || exit 1; done
+
+lock: ## lock the requirements anew, each at its newest version that fits
+	$(PYTHON) -m venv $(VENV)
+	$(PIP) install uv
+	$(BIN)/uv pip compile pyproject.toml --quiet --upgrade --universal --generate-hashes \
+	  --python-version 3.11 --extra dev --output-file requirements/dev.txt
+	$(BIN)/uv pip compile pyproject.toml --quiet --upgrade --universal --generate-hashes \
+	  --python-version 3.11 --extra dev --extra bench --output-file requirements/bench.txt
+
