@@ -156,9 +156,9 @@ def test_a_workspace_is_its_folder(tmp_path: Path) -> None:
     people = folder / "inventory/people.csv"
     kept = people.read_bytes()
     ways: list[tuple[Callable[[], object], str]] = [
-        (lambda: people.symlink_to(outside / "secret.csv"), "outside the workspace"),
-        (lambda: people.symlink_to("/proc/self/environ"), "outside the workspace"),
-        (lambda: people.symlink_to("/dev/zero"), "outside the workspace"),
+        (lambda: people.symlink_to(outside / "secret.csv"), "outside "),
+        (lambda: people.symlink_to("/proc/self/environ"), "outside "),
+        (lambda: people.symlink_to("/dev/zero"), "outside "),
         (lambda: os.mkfifo(people), "a pipe or a device"),
         (lambda: people.mkdir(), "a folder"),
         (lambda: people.symlink_to("people.csv"), "leads nowhere"),
@@ -179,12 +179,28 @@ def test_a_workspace_is_its_folder(tmp_path: Path) -> None:
     (folder / "lists").symlink_to(outside)
     (folder / "told.xml").symlink_to(outside / "secret.csv")
     (folder / "drawn.png").symlink_to(outside / "secret.csv")
+    (folder / "asked.csv").symlink_to(outside / "secret.csv")
+    (folder / "away").symlink_to(outside)
     for words in (
         ["compile"],
         ["expect", "--junit", "told.xml"],
         ["matrix", "--figure", "drawn.png"],
+        ["expect", "--junit", "away/told.xml"],
+        ["expect", "--junit", "away/deeper/told.xml"],
+        ["expect", "--junit", str(folder / "away/deeper/told.xml")],
+        ["prove", "lists"],
+        ["drift", "away"],
+        ["reach", "--observed", "away"],
+        ["decide", "--batch", "asked.csv"],
     ):
         done = subprocess.run(command(folder, *words), capture_output=True, text=True, check=False)
         assert done.returncode == 2 and "is a link" in done.stderr, (words, done)
+        assert "hidden" not in done.stdout + done.stderr
+    (folder / "held").mkdir()
+    (folder / "held/hall-edge.nft").symlink_to(outside / "secret.csv")
+    (folder / "held/hall-edge.json").symlink_to(outside / "secret.csv")
+    for words in (["prove", "held"], ["drift", "held"]):
+        done = subprocess.run(command(folder, *words), capture_output=True, text=True, check=False)
+        assert done.returncode in (1, 2) and "hidden" not in done.stdout + done.stderr, done
     assert sorted(p.name for p in outside.iterdir()) == ["secret.csv"]
     assert (outside / "secret.csv").read_bytes() == before

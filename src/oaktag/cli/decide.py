@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import io
 import sys
+from pathlib import Path
 from typing import Any
 
 import click
@@ -85,11 +86,16 @@ def _said(row: dict[str, Any]) -> str:
     return text
 
 
+def _given(context: Context, batch: str) -> Path:
+    """The file of questions; one of the workspace is no link that somebody laid."""
+    return context.path(batch) if Path(batch).is_absolute() else context.output(batch)
+
+
 def _batch(context: Context, batch: str) -> int:
     workspace = context.workspace()
     name = "standard input" if batch == "-" else batch
     try:
-        data = sys.stdin.buffer.read() if batch == "-" else context.path(batch).read_bytes()
+        data = sys.stdin.buffer.read() if batch == "-" else _given(context, batch).read_bytes()
         questions = io.StringIO(data.decode("utf-8-sig"), newline="")
     except OSError as error:
         raise click.UsageError(f"{name} cannot be read: {error.strerror}") from None

@@ -106,7 +106,7 @@ def command(
         return _mend(context, breaks, even_if_breaks, write, wait, seconds, as_json)
     if failures:
         return _failures(context, as_json)
-    folder = None if observed is None else context.path(observed)
+    folder = None if observed is None else context.output(observed)
     workspace = context.workspace()
     document = workspace.reach(
         source, destination, observed=folder, endpoints=by == "endpoint",

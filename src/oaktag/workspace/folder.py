@@ -184,7 +184,7 @@ def inside(root: Path, name: str) -> Path:
             raise NotPlain("it is a link that leads nowhere") from None
         raise
     if not real.is_relative_to(root.resolve()):
-        raise NotPlain(f"it is a link to {real}, outside the workspace")
+        raise NotPlain(f"it is a link to {real}, outside {root}")
     return real
 
 

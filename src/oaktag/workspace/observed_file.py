@@ -24,7 +24,7 @@ from oaktag.core.addresses import Prefix, parse_prefix
 from oaktag.core.bindings import BINDING_SOURCES
 from oaktag.errors import UsageError
 from oaktag.located import Location
-from oaktag.workspace.folder import read_plain
+from oaktag.workspace.folder import inside, read_plain
 from oaktag.workspace.textfile import Problems, exact_text
 from oaktag.workspace.times import parse_instant
 
@@ -104,7 +104,7 @@ class _Reader:
 
     def read(self) -> Report | None:
         try:
-            data = read_plain(self.path, LARGEST)[0]
+            data = read_plain(inside(self.path.parent, self.path.name), LARGEST)[0]
             raw = json.loads(data.decode("utf-8"), object_pairs_hook=self.once)
         except OSError as error:
             self.fault(f"it cannot be read: {error.strerror}", "a plain file")

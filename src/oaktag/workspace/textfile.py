@@ -11,7 +11,7 @@ from typing import Literal
 from oaktag.errors import Problem, UsageError, WorkspaceError
 from oaktag.letters import clipped, line_end, named
 from oaktag.located import Location
-from oaktag.workspace.folder import MOST, Folder, NotPlain, read_plain
+from oaktag.workspace.folder import MOST, Folder, NotPlain, inside, read_plain
 
 #: So many faults of a run are kept, and for so many the nearest names are looked for.
 MOST_FAULTS, HINTED = 10_000, 200
@@ -120,10 +120,10 @@ def exact_text(path: Path, most: int = LIST_MOST) -> str:
     """A file's text as its bytes say it: no line end is taken for another, no mark left out.
 
     Raises:
-        OSError: it cannot be read, is no plain file, or is larger than ``most`` bytes.
+        OSError: it cannot be read, is no plain file of its folder, or holds more than ``most``.
         UnicodeDecodeError: it is not UTF-8.
     """
-    return read_plain(path, most)[0].decode("utf-8")
+    return read_plain(inside(path.parent, path.name), most)[0].decode("utf-8")
 
 
 def write_text(path: Path, text: str) -> None:
@@ -157,8 +157,8 @@ def write_bytes(path: Path, data: bytes) -> None:
 
 
 def unlinked(path: Path, below: Path | None = None) -> Path:
-    """A path of output, where neither it nor its folder is a link, nor a folder on the way to it
-    from ``below``.
+    """A path of a command line, where neither it nor its folder is a link, nor a folder on the way
+    to it from ``below``.
 
     Raises:
         UsageError: one is.
@@ -168,5 +168,5 @@ def unlinked(path: Path, below: Path | None = None) -> Path:
         parts |= {p for p in path.absolute().parents if below.absolute() in p.parents}
     for place in sorted(parts):
         if place.is_symlink():
-            raise UsageError(f"{place} is a link; nothing is written through one")
+            raise UsageError(f"{place} is a link; nothing is read or written through one")
     return path
