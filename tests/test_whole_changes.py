@@ -236,6 +236,11 @@ def test_a_journal_from_elsewhere_is_not_followed(
         (copy / ".oaktag/journal.json").write_text(odd)
         ran = oaktag("-C", copy, "check")
         assert ran.status == 2 and "no journal that was written here" in ran.err, ran
+    there = sample / ".oaktag/journal.json"
+    there.write_text(
+        json.dumps({**real, "time": real["time"] - 100})
+    )  # the same file, of another time
+    assert "no journal that was written here" in oaktag("-C", sample, "check").err
     shutil.rmtree(copy / ".oaktag")
     for lay in (
         lambda: (copy / ".oaktag").symlink_to(tmp_path),
