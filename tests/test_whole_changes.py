@@ -142,6 +142,7 @@ def test_the_rest_of_a_file_stays(oaktag: Run, sample: Path) -> None:
     (sample / "matrix/real.csv").write_bytes((sample / "matrix/20-reading.csv").read_bytes())
     (sample / "matrix/20-reading.csv").unlink()
     (sample / "matrix/20-reading.csv").symlink_to("real.csv")
+    (sample / "groups.yaml").chmod(0o604)
     if os.geteuid() == 0:
         os.chown(sample / "groups.yaml", 12345, 12345)
     before = files(sample)
@@ -153,12 +154,22 @@ def test_the_rest_of_a_file_stays(oaktag: Run, sample: Path) -> None:
     assert now.count(b"\n") == now.count(b"\r\n") + 1, "one line more, with its own end"
     assert oaktag("-C", sample, "rename", "kiosks", "desks").status == 0
     assert (sample / "matrix/20-reading.csv").is_symlink()
+    assert (sample / "groups.yaml").stat().st_mode & 0o777 == 0o604
     assert b"desks" in (sample / "matrix/real.csv").read_bytes()
     if os.geteuid() == 0:
         assert (sample / "groups.yaml").stat().st_uid == 12345
     assert oaktag("-C", sample, "rename", "desks", "kiosks").status == 0
     assert oaktag("-C", sample, "unpin", "ada").status == 0
     assert files(sample) == before
+
+
+def test_a_file_that_is_not_there_yet(oaktag: Run, sample: Path) -> None:
+    (sample / PINS).unlink()
+    ran = oaktag("-C", sample, "pin", "ada", "--to", "kiosks")
+    assert (
+        ran.status == 0
+        and (sample / PINS).read_text() == "pins:\n  - {endpoint: ada, group: kiosks}\n"
+    )
 
 
 def test_nothing_is_copied_to_try_a_change(oaktag: Run, sample: Path) -> None:
