@@ -131,3 +131,30 @@ def test_a_revision_in_a_hook_of_another_repository(
     assert len(oaktag("-C", folder, "compare", first, "--json").json["endpoints"]) == 1
     monkeypatch.setenv("GIT_DIR", str(tmp_path / "nowhere"))
     assert len(oaktag("-C", folder, "compare", "main~1", "--json").json["endpoints"]) == 1
+
+
+def test_what_is_renamed_is_not_gone_and_come(oaktag: Run, tmp_path: Path) -> None:
+    """A group by its number, a set by its groups: no cell, no endpoint, no expectation differs; with
+    another number, or where the old name is still there, both do."""
+    was, now = guarded(tmp_path / "was"), guarded(tmp_path / "now")
+    for old, new in (("kiosks", "desks"), ("front-desks", "counters")):
+        assert oaktag("-C", now, "rename", old, new).status == 0
+    ran = oaktag("-C", now, "compare", was, "--json", "--fail-on", "guards")
+    said = ran.json
+    assert ran.status == 0 and said["renamed"] == [{"was": "kiosks", "is": "desks", "tag": 340}]
+    assert [said[k] for k in ("guards", "cells", "endpoints", "expectations")] == [[], [], [], []]
+    assert (
+        "the group kiosks is called desks now (tag 340, 0x154)"
+        in oaktag("-C", now, "compare", was).out
+    )
+    assert oaktag("-C", now, "members", "--against", was, "--json").json["moved"] == []
+    text = (now / "groups.yaml").read_text()
+    (now / "groups.yaml").write_text(
+        text.replace("front-desks", "x").replace("[librarians, desks]", "[librarians]")
+    )
+    told = oaktag("-C", now, "compare", was, "--json").json["guards"]
+    assert [g["told"] for g in told] == ["taken away"], "another set, and another number of groups"
+    (now / "groups.yaml").write_text(text.replace("tag: 340", "tag: 341"))
+    said = oaktag("-C", now, "compare", was, "--json").json
+    assert said["renamed"] == [] and {e["was"] for e in said["endpoints"]} == {"kiosks"}
+    assert said["cells"] and said["guards"]

@@ -17,6 +17,7 @@ import pytest
 
 import oaktag as package
 from conftest import Ran
+from oaktag.workspace import folder as folder_module
 from oaktag.workspace import journal
 from oaktag.workspace.folder import Folder
 from oaktag.workspace.lock import Busy, one_writer
@@ -207,6 +208,73 @@ def test_what_was_interrupted_is_finished_and_said(
     assert ran.status == 0 and "the interrupted change 'rename' is finished: groups.yaml" in ran.err
     assert files(sample) == files(tmp_path / "whole")
     assert oaktag("-C", sample, "check").err == ""
+
+
+@pytest.mark.parametrize("already", [0, 1])
+def test_a_disk_that_fills_up_in_the_middle(
+    oaktag: Run, sample: Path, tmp_path: Path, monkeypatch: pytest.MonkeyPatch, already: int
+) -> None:
+    """While a file with a second name is written into, which is half done then: the first of a change,
+    or one behind another that is in place. It is said, and finished when there is room."""
+    shutil.copytree(sample, tmp_path / "whole")
+    oaktag("-C", tmp_path / "whole", "rename", "kiosks", "desks")
+    name = ["groups.yaml", PINS][already]
+    os.link(sample / name, tmp_path / "second-name")
+    put = journal._put
+
+    def full(prepared: Path, step: journal._Step) -> None:
+        if step.into:
+            with Path(step.target).open("r+b") as file:
+                file.write(prepared.read_bytes()[: prepared.stat().st_size // 2])
+            raise OSError(28, "No space left on device", step.target)
+        put(prepared, step)
+
+    monkeypatch.setattr(journal, "_put", full)
+    ran = oaktag("-C", sample, "rename", "kiosks", "desks")
+    assert (
+        ran.status == 2
+        and "No space left" in ran.err
+        and "when the workspace is read next" in ran.err
+    )
+    monkeypatch.undo()
+    assert "is finished" in oaktag("-C", sample, "check").err
+    assert files(sample) == files(tmp_path / "whole")
+    assert (tmp_path / "second-name").read_bytes() == (sample / name).read_bytes()
+
+
+def test_nothing_is_half_done_where_the_first_file_cannot_be_put(
+    oaktag: Run, sample: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    before = files(sample)
+    stopped(sample, monkeypatch, 0)
+    assert files(sample) == before and not (sample / ".oaktag/journal.json").exists()
+    assert oaktag("-C", sample, "check").err == "" and files(sample) == before
+
+
+def test_a_file_that_is_written_all_the_time_is_read(
+    sample: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """As a list of sessions that a collector appends to: each time another, once half written."""
+    plain, reads = folder_module.read_plain, list[str]()
+
+    def growing(path: Path, most: int) -> tuple[bytes, tuple[int, ...]]:
+        if path.name == "people.csv":
+            reads.append(path.name)
+            if len(reads) == 1:
+                raise folder_module.BeingWritten("it is being written")
+            with path.open("a") as file:
+                file.write(
+                    f"more{len(reads)},x"
+                    + "," * (path.read_text().split("\n")[0].count(",") - 1)
+                    + "\n"
+                )
+        return plain(path, most)
+
+    monkeypatch.setattr(folder_module, "read_plain", growing)
+    held = package.Workspace.load(sample)
+    assert "more2" in held.model.files.endpoints.index and len(reads) >= 3
+    with pytest.raises(package.UsageError, match="changed since"):
+        held.pin("ada", "kiosks")
 
 
 def test_what_was_edited_since_is_not_written_over(

@@ -8,17 +8,15 @@ Whoever ends with 0 must have his change in the files; whoever does not must hav
 
 from __future__ import annotations
 
-import argparse
 import random
 import shutil
 import sys
 import tempfile
 import time
-from collections import Counter
 from collections.abc import Callable, Iterator
 from pathlib import Path
 
-from campaigns.workspaces import changeable, ended, forked, held, run
+from campaigns.workspaces import campaign, changeable, ended, forked, held, run
 
 #: A change, and what is in the files when it was made.
 CHANGES: tuple[tuple[str, Callable[[dict[str, bytes]], bool]], ...] = (
@@ -66,23 +64,5 @@ def tries(seed: int, count: int) -> Iterator[tuple[str, str]]:
             shutil.rmtree(folder)
 
 
-def main() -> int:
-    """Run the campaign; exit status 1 where something did not hold."""
-    parser = argparse.ArgumentParser(description=(__doc__ or "").split("\n")[0])
-    parser.add_argument("--tries", type=int, default=500)
-    parser.add_argument("--seed", type=int, default=1)
-    given = parser.parse_args()
-    begun, ends, bad = time.monotonic(), Counter[str](), 0
-    for how, wrong in tries(given.seed, given.tries):
-        ends[how] += 1
-        if wrong:
-            bad += 1
-            print(wrong, flush=True)
-    took = time.monotonic() - begun
-    told = ", ".join(f"{how}: {n}" for how, n in sorted(ends.items()))
-    print(f"{ends.total()} pairs in {took:.0f} s (exit statuses {told}); {bad} did not hold")
-    return int(bool(bad))
-
-
 if __name__ == "__main__":
-    sys.exit(main())
+    sys.exit(campaign(__doc__, "pairs", tries, 500))

@@ -10,7 +10,6 @@ files should be; and a journal or a lock committed by somebody.
 
 from __future__ import annotations
 
-import argparse
 import json
 import os
 import random
@@ -20,11 +19,10 @@ import subprocess
 import sys
 import tempfile
 import time
-from collections import Counter
 from collections.abc import Iterator
 from pathlib import Path
 
-from campaigns.workspaces import BASE, ended, forked, held, run
+from campaigns.workspaces import BASE, campaign, ended, forked, held, run
 
 SECRET = "nobody-may-read-this"
 NAMES = (
@@ -156,22 +154,5 @@ def tries(seed: int, count: int) -> Iterator[tuple[str, str]]:
             yield " ".join(map(str, ends)), f"seed {number}: {'; '.join(wrong)}" if wrong else ""
 
 
-def main() -> int:
-    """Run the campaign; exit status 1 where something did not hold."""
-    parser = argparse.ArgumentParser(description=(__doc__ or "").split("\n")[0])
-    parser.add_argument("--tries", type=int, default=100)
-    parser.add_argument("--seed", type=int, default=1)
-    given = parser.parse_args()
-    begun, ends, bad = time.monotonic(), Counter[str](), 0
-    for how, wrong in tries(given.seed, given.tries):
-        ends[how] += 1
-        if wrong:
-            bad += 1
-            print(wrong, flush=True)
-    took = time.monotonic() - begun
-    print(f"{ends.total()} repositories in {took:.0f} s; {bad} did not hold")
-    return int(bool(bad))
-
-
 if __name__ == "__main__":
-    sys.exit(main())
+    sys.exit(campaign(__doc__, "repositories", tries, 100))

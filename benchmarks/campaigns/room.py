@@ -8,7 +8,6 @@ tried, room is made again, and the workspace is read.
 
 from __future__ import annotations
 
-import argparse
 import contextlib
 import os
 import random
@@ -16,14 +15,15 @@ import shutil
 import subprocess
 import sys
 import tempfile
-import time
-from collections import Counter
 from collections.abc import Iterator
+from functools import partial
 from pathlib import Path
 
-from campaigns.workspaces import CHANGES, changeable, ended, forked, held, run
+from campaigns.workspaces import CHANGES, campaign, changeable, ended, forked, held, run
 
 SMALL = "2m"
+#: Where it is mounted: set in the namespaces alone.
+DISK = "OAKTAG_CAMPAIGN_DISK"
 
 
 def filled(filler: Path, left: int) -> None:
@@ -73,31 +73,19 @@ def tries(place: Path, seed: int, count: int) -> Iterator[tuple[str, str]]:
 
 
 def main() -> int:
-    """Run the campaign; exit status 1 where something did not hold."""
-    parser = argparse.ArgumentParser(description=(__doc__ or "").split("\n")[0])
-    parser.add_argument("--tries", type=int, default=100)
-    parser.add_argument("--seed", type=int, default=1)
-    parser.add_argument(
-        "--inside", metavar="DIR", help="Already in namespaces, with DIR to mount on."
-    )
-    given = parser.parse_args()
-    if given.inside is None:
+    """Run the campaign in namespaces of its own, with a small file system mounted there."""
+    disk = os.environ.get(DISK)
+    if disk is None:
         with tempfile.TemporaryDirectory(prefix="campaign-") as place:
-            again = [sys.executable, "-m", "campaigns.room", *sys.argv[1:], "--inside", place]
-            return subprocess.run(["unshare", "-Urm", *again], check=False).returncode
-    disk = Path(given.inside) / "disk"
-    disk.mkdir()
-    subprocess.run(["mount", "-t", "tmpfs", "-o", f"size={SMALL}", "tmpfs", str(disk)], check=True)
-    begun, ends, bad = time.monotonic(), Counter[str](), 0
-    for how, wrong in tries(disk, given.seed, given.tries):
-        ends[how] += 1
-        if wrong:
-            bad += 1
-            print(wrong, flush=True)
-    took = time.monotonic() - begun
-    told = ", ".join(f"{how}: {n}" for how, n in sorted(ends.items()))
-    print(f"{ends.total()} changes in {took:.0f} s (exit statuses {told}); {bad} did not hold")
-    return int(bool(bad))
+            again = [sys.executable, "-m", "campaigns.room", *sys.argv[1:]]
+            inside = {**os.environ, DISK: place}
+            return subprocess.run(["unshare", "-Urm", *again], check=False, env=inside).returncode
+    mounted = Path(disk) / "disk"
+    mounted.mkdir()
+    subprocess.run(
+        ["mount", "-t", "tmpfs", "-o", f"size={SMALL}", "tmpfs", str(mounted)], check=True
+    )
+    return campaign(__doc__, "changes", partial(tries, mounted), 100)
 
 
 if __name__ == "__main__":

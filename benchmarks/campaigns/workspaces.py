@@ -2,11 +2,14 @@
 
 from __future__ import annotations
 
+import argparse
 import io
 import os
 import shutil
 import sys
-from collections.abc import Callable
+import time
+from collections import Counter
+from collections.abc import Callable, Iterator
 from pathlib import Path
 
 from oaktag.cli import app
@@ -61,6 +64,36 @@ def run(folder: Path, command: str) -> tuple[int, str]:
         return (done.code if isinstance(done.code, int) else 1), said.getvalue()
     finally:
         sys.argv, sys.stdout, sys.stderr = kept
+
+
+def campaign(
+    about: str | None, noun: str, tries: Callable[[int, int], Iterator[tuple[str, str]]], count: int
+) -> int:
+    """Run a campaign as its command line says, and print what came of it.
+
+    Args:
+        about: the campaign's docstring.
+        noun: what it tries, as in ``pairs``.
+        tries: seed and count → of each how it ended, and what does not hold ("" where all does).
+        count: how many, where nothing is said.
+
+    Returns:
+        1 where something did not hold.
+    """
+    parser = argparse.ArgumentParser(description=(about or "").split("\n")[0])
+    parser.add_argument("--tries", type=int, default=count)
+    parser.add_argument("--seed", type=int, default=1)
+    given = parser.parse_args()
+    begun, ends, bad = time.monotonic(), Counter[str](), 0
+    for how, wrong in tries(given.seed, given.tries):
+        ends[how] += 1
+        if wrong:
+            bad += 1
+            print(wrong, flush=True)
+    took = time.monotonic() - begun
+    told = ", ".join(f"{how}: {n}" for how, n in ends.most_common(6))
+    print(f"{ends.total()} {noun} in {took:.0f} s (ends: {told}); {bad} did not hold")
+    return int(bool(bad))
 
 
 def forked(work: Callable[[], int]) -> int:

@@ -24,7 +24,7 @@ def command(context: Context, set_: str, figure: str | None, as_json: bool) -> i
     if figure:
         from oaktag.report.figures import draw_around
 
-        draw_around(document, context.output(figure))
+        draw_around(document, context.unlinked(figure))
     if as_json:
         emit(document)
         return 0

@@ -20,6 +20,7 @@ from oaktag.cli.context import (
 )
 from oaktag.letters import markdown
 
+PARTS = ("guards", "renamed", "cells", "endpoints", "expectations", "points")
 WAYS = ("guards", "opened", "closed", "any", "never")
 
 
@@ -66,7 +67,7 @@ def command(
         "guards": bool(document["guards"]),
         "opened": any(c["opened"] for c in document["cells"]),
         "closed": any(c["closed"] for c in document["cells"]),
-        "any": any(document[k] for k in ("guards", "cells", "endpoints", "expectations", "points")),
+        "any": any(document[k] for k in PARTS),
     }
     return int(found.get(fail_on, False))
 
@@ -80,6 +81,8 @@ def _text(document: dict[str, Any]) -> None:
             wrap=(2, 3),
         )
         say()
+    for row in document["renamed"]:
+        say(f"the group {row['was']} is called {row['is']} now (tag {row['tag']}, {row['tag']:#x})")
     if document["cells"]:
         table(
             ("from", "to", "opened", "closed"),
@@ -115,6 +118,10 @@ def _markdown(document: dict[str, Any]) -> None:
     if document["guards"]:
         say()
     say(f"**{_counts(document)}**\n")
+    for row in document["renamed"]:
+        say(f"- the group `{row['was']}` is called `{row['is']}` now (tag {row['tag']})")
+    if document["renamed"]:
+        say()
     if document["cells"]:
         say("| from | to | opened | closed |\n|---|---|---|---|")
         for c in document["cells"]:

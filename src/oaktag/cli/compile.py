@@ -33,7 +33,7 @@ def command(
 
     model = context.workspace().model
     document = compile_lists(
-        model, context.output(out), point, proved=not no_prove,
+        model, context.unlinked(out), point, proved=not no_prove,
         patience=None if wait else 10.0, progress=progress("compiling"),
     )  # fmt: skip
     if as_json:

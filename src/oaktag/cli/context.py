@@ -63,8 +63,8 @@ class Context:
         """A path of an option, seen from the folder of ``-C``."""
         return self.folder / name
 
-    def output(self, name: str) -> Path:
-        """A path to write to, seen from the folder of ``-C``.
+    def unlinked(self, name: str) -> Path:
+        """A path of an option, seen from the folder of ``-C``, that leads through no link of it.
 
         Raises:
             UsageError: it leads through a link of that folder.

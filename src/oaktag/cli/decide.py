@@ -88,7 +88,7 @@ def _said(row: dict[str, Any]) -> str:
 
 def _given(context: Context, batch: str) -> Path:
     """The file of questions; one of the workspace is no link that somebody laid."""
-    return context.path(batch) if Path(batch).is_absolute() else context.output(batch)
+    return context.path(batch) if Path(batch).is_absolute() else context.unlinked(batch)
 
 
 def _batch(context: Context, batch: str) -> int:

@@ -15,7 +15,7 @@ SHOWN = 8
 @pass_context
 def command(context: Context, folder: str, as_json: bool) -> int:
     """What nodes report (files NODE.json in DIR) against what is intended, the worst first."""
-    document = context.workspace().drift(context.output(folder))
+    document = context.workspace().drift(context.unlinked(folder))
     if as_json:
         emit(document)
         return int(bool(document["drift"]))

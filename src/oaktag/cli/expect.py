@@ -30,7 +30,7 @@ def command(context: Context, junit: str | None, as_json: bool) -> int:
     if junit:
         from oaktag.report.junit import write_junit
 
-        write_junit(document, workspace.model.files.config.workspace, context.output(junit))
+        write_junit(document, workspace.model.files.config.workspace, context.unlinked(junit))
     rows: list[dict[str, Any]] = document["expectations"] + document["keep_open"]
     broken = [r for r in rows if not r["holds"]]
     if as_json:

@@ -107,7 +107,7 @@ def state(context: Context, folder: str, as_json: bool) -> int:
     """Write what the nodes of the lab report of themselves, for oaktag drift."""
     from oaktag.operations import lab
 
-    document = lab.write_state(context.workspace().model, context.output(folder))
+    document = lab.write_state(context.workspace().model, context.unlinked(folder))
     if as_json:
         emit(document)
         return 0

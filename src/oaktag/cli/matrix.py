@@ -57,7 +57,7 @@ def command(
     if figure:
         from oaktag.report.figures import draw_matrix
 
-        draw_matrix(document, context.output(figure))
+        draw_matrix(document, context.unlinked(figure))
     if as_json:
         emit(document)
     elif not document["cells"]:

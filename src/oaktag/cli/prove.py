@@ -15,7 +15,7 @@ def command(context: Context, folder: str, as_json: bool) -> int:
     """Read the lists in DIR back and prove each equal to the matrix, for all packets."""
     from oaktag.operations.lists import prove
 
-    document = prove(context.workspace().model, context.output(folder), progress("proving"))
+    document = prove(context.workspace().model, context.unlinked(folder), progress("proving"))
     wrong = [p for p in document["points"] if not p["equal"]]
     if as_json:
         emit(document)

@@ -103,10 +103,19 @@ def command(
 ) -> int:
     """Do tags reach every point on every path, and what passes or breaks where not?"""
     if mend:
-        return _mend(context, breaks, even_if_breaks, write, wait, seconds, as_json)
+        workspace = context.changing("reach --mend", dry=not write, wait=wait)
+        document = workspace.mend(
+            breaks=breaks, even_if_breaks=even_if_breaks, write=write, seconds=seconds,
+            progress=progress("mending"),
+        )  # fmt: skip
+        if as_json:
+            emit(document)
+        else:
+            _mended(document, breaks, even_if_breaks, write)
+        return 0
     if failures:
         return _failures(context, as_json)
-    folder = None if observed is None else context.output(observed)
+    folder = None if observed is None else context.unlinked(observed)
     workspace = context.workspace()
     document = workspace.reach(
         source, destination, observed=folder, endpoints=by == "endpoint",
@@ -116,7 +125,7 @@ def command(
         from oaktag.operations.picture import picture
         from oaktag.report.network_figure import draw_network
 
-        draw_network(picture(workspace.model, document), context.output(figure))
+        draw_network(picture(workspace.model, document), context.unlinked(figure))
     summary = document["summary"]
     effects = summary["effects"]
     bad = sum(n for effect, n in effects.items() if effect != "exact") + len(summary["cut_off"])
@@ -259,22 +268,7 @@ def _failures(context: Context, as_json: bool) -> int:
     return 0
 
 
-def _mend(
-    context: Context,
-    breaks: bool,
-    even_if_breaks: bool,
-    write: bool,
-    wait: bool,
-    seconds: float,
-    as_json: bool,
-) -> int:
-    document = context.changing("reach --mend", dry=not write, wait=wait).mend(
-        breaks=breaks, even_if_breaks=even_if_breaks, write=write, seconds=seconds,
-        progress=progress("mending"),
-    )  # fmt: skip
-    if as_json:
-        emit(document)
-        return 0
+def _mended(document: dict[str, Any], breaks: bool, even_if_breaks: bool, write: bool) -> None:
     goal = "nothing leaks or breaks" if breaks else "nothing leaks"
     if not even_if_breaks:
         goal += " and nothing exact fares worse"
@@ -307,7 +301,6 @@ def _mend(
         say(f"   and {len(document['hopeless']) - 5} more like these; --json has all")
     if document["changes"] and not write:
         hint("--write writes it; can: in network.yaml names what else could be switched on")
-    return 0
 
 
 def _why(reasons: list[dict[str, Any]]) -> str:

@@ -42,7 +42,7 @@ def command(context: Context, junit: str | None, as_json: bool, fail_on: str) ->
             from oaktag.report.junit import write_junit
 
             name = workspace.model.files.config.workspace
-            write_junit(workspace.expect(), name, context.output(junit))
+            write_junit(workspace.expect(), name, context.unlinked(junit))
     if as_json:
         emit(document)
     else:

@@ -6,7 +6,7 @@ import re
 from collections import Counter
 from hashlib import sha256
 
-from oaktag.core.comparison import CellChange, compare
+from oaktag.core.comparison import CellChange, compare, renamed
 from oaktag.core.lines import Line
 from oaktag.core.matrix import Matrix
 from oaktag.core.packets import Atoms, exchanged
@@ -14,7 +14,7 @@ from oaktag.core.services import set_text, set_words
 from oaktag.errors import UnwritableEntry, UsageError
 from oaktag.operations.documents import Document, document
 from oaktag.operations.expect import expect
-from oaktag.operations.guards import guards
+from oaktag.operations.guards import Asked, guards
 from oaktag.operations.members import against
 from oaktag.operations.model import Model
 
@@ -26,6 +26,10 @@ def versions(was: Model, now: Model, *, lists: bool = True) -> Document:
     return document(
         "compare",
         guards=guards(was, now),
+        renamed=[
+            {"was": old, "is": new, "tag": now.groups.tag(now.groups.index[new])}
+            for old, new in renamed(was.groups, now.groups).items()
+        ],
         cells=[_cell(now, was, c) for c in changes],
         endpoints=against(now, was)["moved"],
         expectations=_expectations(was, now),
@@ -57,6 +61,7 @@ def if_enforced(model: Model, where: str | None = None) -> Document:
     return document(
         "compare",
         guards=[],
+        renamed=[],
         cells=[_cell(model, model, c) for c in compare(model.matrix, after)],
         lines=[{"file": lines[n].location.file, "line": lines[n].location.line} for n in chosen],
         endpoints=[],
@@ -78,12 +83,14 @@ def together(was: Model, now: Model) -> tuple[Model, Model]:
 
 def _cell(now: Model, was: Model, change: CellChange) -> Document:
     people = [Counter(int(g) for g in m.assignment.group if g >= 0) for m in (now, was)]
+    old = {new: was_ for was_, new in renamed(was.groups, now.groups).items()}
 
     def members(name: str) -> int:
+        ids = name, old.get(name, name)
         return max(
-            c[m.groups.index[name]]
-            for c, m in zip(people, (now, was), strict=True)
-            if name in m.groups.index
+            c[m.groups.index[word]]
+            for c, m, word in zip(people, (now, was), ids, strict=True)
+            if word in m.groups.index
         )
 
     atoms = now.atoms
@@ -102,12 +109,18 @@ def _cell(now: Model, was: Model, change: CellChange) -> Document:
 def _expectations(was: Model, now: Model) -> list[Document]:
     """Expectations that held and no longer do, or the other way; told apart by what they ask."""
 
-    def held(model: Model) -> dict[tuple[object, ...], Document]:
-        said = expect(model)
-        rows = [*said["expectations"], *said["keep_open"]]
-        return {(r["from"], r["to"], r["asks"], r["path"]): r for r in rows}
+    asked = Asked(was.groups, now.groups)
 
-    before, after = held(was), held(now)
+    def held(model: Model, version: int) -> dict[str, Document]:
+        said = expect(model)
+        every = zip(
+            (*model.files.expectations, *model.files.keep_open),
+            (*said["expectations"], *said["keep_open"]),
+            strict=True,
+        )
+        return {asked.key(one, version): row for one, row in every}
+
+    before, after = held(was, 0), held(now, 1)
     rows: list[Document] = []
     for key in dict.fromkeys([*after, *before]):
         old, new = (side[key]["holds"] if key in side else None for side in (before, after))

@@ -9,8 +9,9 @@ from __future__ import annotations
 
 from datetime import date
 
+from oaktag.core.comparison import renamed
 from oaktag.core.ends import End
-from oaktag.core.groups import Groups
+from oaktag.core.groups import STAR, Groups
 from oaktag.core.packets import Atoms
 from oaktag.core.services import set_text
 from oaktag.findings import CODES, SEVERITIES
@@ -24,14 +25,52 @@ from oaktag.workspace.expectations_file import Borne, Expectation
 _LESS = (*SEVERITIES, "off")
 
 
+class Asked:
+    """What expectations of two versions ask, so that two can be told to be the same: a group that
+    is renamed has its new name in both, and a set that one of them lacks is known by its groups."""
+
+    def __init__(self, was: Groups, now: Groups) -> None:
+        self.groups = was, now
+        self._new = renamed(was, now)
+
+    def ids(self, end: End, version: int) -> set[str]:
+        """The groups of an end, by their newest names; ``version`` is 0 for the older."""
+        held = self.groups[version]
+        return {self._new.get(held.all[g].id, held.all[g].id) for g in end.groups}
+
+    def _end(self, end: End, version: int) -> str:
+        if end.kind == "set" and end.word not in (STAR, *self.groups[1 - version].sets):
+            return " ".join(sorted(self.ids(end, version)))
+        return self._new.get(end.word, end.word) if version == 0 else end.word
+
+    def key(self, one: Expectation, version: int) -> str:
+        """What one asks, as a text that is the same for the same."""
+        ends = [self._end(end, version) for end in (one.source, one.destination)]
+        return f"{' → '.join(ends)}: {_what(one)}"
+
+    def less(self, old: Expectation, new: Expectation) -> str:
+        """What an expectation of the same words asks no more; groups that are gone aside."""
+        lost: set[str] = set()
+        for end in ("source", "destination"):
+            lost |= self.ids(getattr(old, end), 0) - self.ids(getattr(new, end), 1)
+        lost &= set(self.groups[1].index)
+        if lost:
+            return f"no longer about {', '.join(sorted(lost))}"
+        return "" if old.boxes == new.boxes else "about other packets, for its service is another"
+
+
+def _what(one: Expectation) -> str:
+    return f"{one.text}{', enforced' * one.enforced}{', on every path' * one.path}"
+
+
 def guards(was: Model, now: Model) -> list[Document]:
     """What guards a version less than the one before, each with its place there (or, for what is
     borne anew, here)."""
     before, after = was.files, now.files
-    groups = was.groups, now.groups
+    asked = Asked(was.groups, now.groups)
     return [
-        *_fewer("expectation", before.expectations, after.expectations, groups),
-        *_fewer("keep_open", before.keep_open, after.keep_open, groups),
+        *_fewer("expectation", before.expectations, after.expectations, asked),
+        *_fewer("keep_open", before.keep_open, after.keep_open, asked),
         *_severities(was, now),
         *_borne(was, now),
     ]
@@ -42,41 +81,20 @@ def _row(guard: str, place: Location, text: str, told: str) -> Document:
 
 
 def _fewer(
-    guard: str,
-    before: tuple[Expectation, ...],
-    after: tuple[Expectation, ...],
-    groups: tuple[Groups, Groups],
+    guard: str, before: tuple[Expectation, ...], after: tuple[Expectation, ...], asked: Asked
 ) -> list[Document]:
     """What is not asked any more, or by the same words of fewer groups or other packets."""
     left: dict[str, list[Expectation]] = {}
     for one in after:
-        left.setdefault(_asked(one), []).append(one)
+        left.setdefault(asked.key(one, 1), []).append(one)
     rows: list[Document] = []
     for one in before:
-        same = left.get(_asked(one))
-        told = _less(one, same.pop(0), groups) if same else "taken away"
+        same = left.get(asked.key(one, 0))
+        told = asked.less(one, same.pop(0)) if same else "taken away"
         if told:
-            rows.append(_row(guard, one.location, _asked(one), told))
+            text = f"{one.source.word} → {one.destination.word}: {_what(one)}"
+            rows.append(_row(guard, one.location, text, told))
     return rows
-
-
-def _asked(one: Expectation) -> str:
-    more = f"{', enforced' * one.enforced}{', on every path' * one.path}"
-    return f"{one.source.word} → {one.destination.word}: {one.text}{more}"
-
-
-def _less(old: Expectation, new: Expectation, groups: tuple[Groups, Groups]) -> str:
-    """What an expectation of the same words does not ask any more; groups that are gone aside."""
-    lost: set[str] = set()
-    for end in ("source", "destination"):
-        names = [
-            {held.all[g].id for g in getattr(one, end).groups}
-            for one, held in zip((old, new), groups, strict=True)
-        ]
-        lost |= {name for name in names[0] - names[1] if name in groups[1].index}
-    if lost:
-        return f"no longer about {', '.join(sorted(lost))}"
-    return "" if old.boxes == new.boxes else "about other packets, for its service is another"
 
 
 def _severities(was: Model, now: Model) -> list[Document]:

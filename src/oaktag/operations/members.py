@@ -23,6 +23,7 @@ from oaktag.core.assignment import (
     Test,
     Within,
 )
+from oaktag.core.comparison import renamed
 from oaktag.errors import UsageError
 from oaktag.located import Location
 from oaktag.operations.documents import Document, document
@@ -135,13 +136,15 @@ def uncertain(model: Model) -> Document:
 
 
 def against(model: Model, other: Model) -> Document:
-    """Who moved since another version of the workspace, who came and who went."""
+    """Who moved since another version of the workspace, who came and who went; whose group has
+    another id now, and the same tag, has not moved."""
+    new = renamed(other.groups, model.groups)
     names = [*model.files.endpoints.ids]
     names += [n for n in other.files.endpoints.ids if n not in model.files.endpoints.index]
     rows: list[Document] = []
     for name in names:
         was, now = (_group_of(m, name) for m in (other, model))
-        if was != now:
+        if new.get(was or "", was) != now:
             rows.append({"endpoint": name, "was": was, "is": now})
     return document("members", moved=rows)
 

@@ -35,6 +35,10 @@ class NotPlain(OSError):
         self.expected = expected
 
 
+class BeingWritten(NotPlain):
+    """A file that another process writes while it is read."""
+
+
 class _Seen(NamedTuple):
     """How a file was when it was read; a digest where it is not large."""
 
@@ -101,7 +105,11 @@ class Folder:
             return held
         if self.alone:
             raise FileNotFoundError(errno.ENOENT, os.strerror(errno.ENOENT))
-        held, found = read_plain(inside(self.path, name), most)
+        try:
+            held, found = read_plain(inside(self.path, name), most)
+        except BeingWritten:
+            self._seen[name] = None  # another one by now, whatever it was
+            raise
         self._seen[name] = _Seen.of(held, found)
         return held
 
@@ -208,7 +216,7 @@ def read_plain(path: Path, most: int) -> tuple[bytes, tuple[int, ...]]:
     finally:
         os.close(handle)
     if len(held) != found.st_size:
-        raise NotPlain("it is being written")
+        raise BeingWritten("it is being written", "a file that is done; run it again")
     return held, stamp(found)
 
 

@@ -37,11 +37,12 @@ _ABOUT = 60.0
 
 class _Step(NamedTuple):
     """One file of a change: what is prepared, where it goes, the hashes of what lies there before
-    and after, and whether it is written into what is there, so that hard links and owner stay."""
+    ("" where there is none) and after, and whether it is written into what is there, so that hard
+    links and owner stay."""
 
     prepared: str
     target: str
-    before: str | None
+    before: str
     after: str
     into: bool
 
@@ -74,8 +75,7 @@ def write_files(root: Path, what: str, texts: Mapping[Path, bytes]) -> None:
             into = _like(target, prepared)
             if into:
                 (change / f"{number}.before").write_bytes(before or b"")
-            hashes = None if before is None else _hash(before), _hash(text)
-            steps.append(_Step(str(number), str(target), *hashes, into))
+            steps.append(_Step(str(number), str(target), _hash(before), _hash(text), into))
         _synced(sorted(change.iterdir()))
         _synced([change])
         _write_journal(place, what, steps)
@@ -195,8 +195,9 @@ def _like(target: Path, prepared: Path) -> bool:
     return into
 
 
-def _hash(text: bytes) -> str:
-    return sha256(text).hexdigest()
+def _hash(text: bytes | None) -> str:
+    """What tells a text from another; nothing for a file that is not there."""
+    return "" if text is None else sha256(text).hexdigest()
 
 
 def _synced(paths: Sequence[Path]) -> None:
@@ -279,26 +280,37 @@ def _finish(place: Path, steps: Sequence[_Step]) -> None:
     left: list[_Step] = []
     for step in steps:
         now = _held(Path(step.target))
-        if now is not None and _hash(now) == step.after:
+        if _hash(now) == step.after:
             continue
-        if step.before != (None if now is None else _hash(now)) and not _half(change, step, now):
+        if _hash(now) != step.before and not _half(change, step, now):
             raise UsageError(
                 f"{step.target} was edited after a change of several files was interrupted; "
                 f"what it was to become is {change / step.prepared}; bring the files in order, "
                 f"then remove {place}"
             )
         left.append(step)
-    put = len(steps) - len(left)
     try:
         for step in left:
             _put(change / step.prepared, step)
-            put += 1
-    finally:
-        if put in (0, len(steps)):  # all, or none where the first cannot be put
-            _synced(list(dict.fromkeys(Path(s.target).parent for s in steps)))
-            (place / JOURNAL).unlink(missing_ok=True)
-            _synced([place])
-            _emptied(change)
+    except BaseException as error:
+        if all(_hash(_held(Path(step.target))) == step.before for step in steps):
+            _ended(place, steps)  # nothing was done yet, and nothing will be
+        elif isinstance(error, OSError):
+            raise UsageError(
+                f"{error}; some files of the change are written, and the others will be when the "
+                "workspace is read next and there is room"
+            ) from None
+        raise
+    _ended(place, steps)
+
+
+def _ended(place: Path, steps: Sequence[_Step]) -> None:
+    """Wait until all is on the disk, and take the journal away, with what was prepared."""
+    folders = dict.fromkeys(Path(step.target).parent for step in steps)
+    _synced([folder for folder in folders if folder.is_dir()])
+    (place / JOURNAL).unlink(missing_ok=True)
+    _synced([place])
+    _emptied(place / CHANGE)
 
 
 def _half(change: Path, step: _Step, now: bytes | None) -> bool:

@@ -10,7 +10,7 @@ from oaktag.core.endpoints import Endpoints
 from oaktag.core.groups import Groups
 from oaktag.core.lines import Line, Policy
 from oaktag.core.network import Network
-from oaktag.errors import UsageError, WorkspaceError
+from oaktag.errors import WorkspaceError
 from oaktag.workspace.assignments_file import Assignments, read_assignments
 from oaktag.workspace.config_file import FILE, Config, read_config
 from oaktag.workspace.expectations_file import (
@@ -66,7 +66,7 @@ def always(_: Groups) -> bool:
 
 
 #: So often files are read that somebody writes meanwhile.
-TRIES = 5
+TRIES = 3
 
 
 def load(root: Path, moment: int | None = None, needs: Needs = always) -> Files:
@@ -76,13 +76,13 @@ def load(root: Path, moment: int | None = None, needs: Needs = always) -> Files:
     read then, for they may name endpoints.
 
     Files that are written while they are read are read again, so that what is returned was there
-    at one time.
+    at one time; a few times.
 
     Raises:
         UsageError: a change that was interrupted cannot be finished.
         WorkspaceError: with every fault found.
     """
-    for _ in range(TRIES):
+    for last in (*[False] * (TRIES - 1), True):
         folder = Folder(root)
         folder.settled = settle(root)
         files, fault = None, None
@@ -90,11 +90,13 @@ def load(root: Path, moment: int | None = None, needs: Needs = always) -> Files:
             files = read_files(folder, moment, needs)
         except WorkspaceError as error:
             fault = error
-        if not folder.stale() and not interrupted(root):
-            if files is None:
-                raise fault or AssertionError
-            return files
-    raise UsageError(f"the files of {root} are being changed all the time; run it again")
+        # What somebody writes all the time, as a list of sessions, is taken as it was at last; a
+        # change that is made from it is still refused.
+        if last or not (folder.stale() or interrupted(root)):
+            break
+    if files is None:
+        raise fault or AssertionError
+    return files
 
 
 def read_files(root: Folder, moment: int | None = None, needs: Needs = always) -> Files:

@@ -24,6 +24,8 @@ from oaktag.letters import shown
 OWN = ".oaktag"
 #: So long a change waits for another where nothing else is asked for, in seconds.
 PATIENCE = 1.0
+#: So often the lock's file may go while it is waited for.
+TAKEN_AWAY = 10_000
 #: What the lock file may say at most of who holds it.
 _MOST_SAID = 400
 #: Folders whose lock this process holds, with the thread that took it.
@@ -98,7 +100,7 @@ def one_writer(
 
 def _taken(root: Path, end: float | None, waiting: Callable[[str], None] | None) -> int:
     """The lock's file, opened and locked."""
-    while True:
+    for _ in range(TAKEN_AWAY):
         try:
             path = own_folder(root) / "lock"
             handle = _opened(path)
@@ -116,6 +118,7 @@ def _taken(root: Path, end: float | None, waiting: Callable[[str], None] | None)
             os.close(handle)
             raise
         os.close(handle)  # who had it took the file away
+    raise UsageError(f"{root / OWN} comes and goes all the time; does this file system keep locks?")
 
 
 def _left(place: Path) -> None:
