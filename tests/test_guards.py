@@ -91,6 +91,44 @@ def test_what_guards_as_before_or_more(
     assert oaktag("-C", now, "compare", was, "--fail-on", "guards").status == 0
 
 
+@pytest.mark.parametrize(
+    ("before", "after"),
+    [
+        ({"a": 700}, {"a": 701, "b": 700}),  # a is still there, with another number: b is new
+        ({"a": 700, "b": 701}, {"b": 700}),  # b was there already: a is gone
+        ({"a": 700}, {"b": 701}),
+    ],
+)
+def test_a_number_that_is_handed_over_renames_nobody(
+    oaktag: Run, tmp_path: Path, before: dict[str, int], after: dict[str, int]
+) -> None:
+    folders = guarded(tmp_path / "was"), guarded(tmp_path / "now")
+    for folder, groups in zip(folders, (before, after), strict=True):
+        more = "".join(f"  - {{id: {name}, tag: {tag}}}\n" for name, tag in groups.items())
+        path = folder / "groups.yaml"
+        path.write_text(path.read_text().replace("groups:\n", f"groups:\n{more}", 1))
+    assert oaktag("-C", folders[1], "compare", folders[0], "--json").json["renamed"] == []
+
+
+def test_a_group_that_is_gone_is_asked_about_no_more(oaktag: Run, tmp_path: Path) -> None:
+    was, now = guarded(tmp_path / "was"), guarded(tmp_path / "now")
+    text = (was / "groups.yaml").read_text()
+    more = text.replace("groups:\n", "groups:\n  - {id: fresh, tag: 999}\n", 1)
+    (was / "groups.yaml").write_text(more.replace("front-desks: [", "front-desks: [fresh, "))
+    assert oaktag("-C", now, "compare", was, "--json").json["guards"] == []
+    (now / "groups.yaml").write_text(more)  # there, and out of the set
+    told = oaktag("-C", now, "compare", was, "--json").json["guards"]
+    assert [g["told"] for g in told] == ["no longer about fresh"]
+
+
+def test_two_expectations_of_the_same_words(oaktag: Run, tmp_path: Path) -> None:
+    was, now = guarded(tmp_path / "was"), guarded(tmp_path / "now")
+    asked = was / "expectations.yaml"
+    asked.write_text(asked.read_text() + asked.read_text().splitlines()[0] + "\n")
+    told = oaktag("-C", now, "compare", was, "--json").json["guards"]
+    assert [g["told"] for g in told] == ["taken away"]
+
+
 def test_verify_says_that_nothing_is_asked(oaktag: Run, tmp_path: Path) -> None:
     folder = first_part(tmp_path / "w")
     assert (

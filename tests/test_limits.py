@@ -145,8 +145,10 @@ def test_questions_about_one_group_where_all_are_too_many(
             ran,
         )
     model = Model.read(folder)
-    assert [model.matrix.spoken(2, axis).nonzero()[0].tolist() for axis in (0, 1)] == [
-        [1, 2, 3], [0, 1, 2, 3]]  # fmt: skip
+    spoken = [
+        [model.matrix.spoken(g, axis).nonzero()[0].tolist() for axis in (0, 1)] for g in (2, 5)
+    ]
+    assert spoken == [[[1, 2, 3], [0, 1, 2, 3]], [[5], [0, 5]]]
 
 
 def test_at_65535_groups_a_cell_takes_little_memory(tmp_path: Path) -> None:

@@ -143,7 +143,7 @@ def test_the_rest_of_a_file_stays(oaktag: Run, sample: Path) -> None:
     (sample / "matrix/real.csv").write_bytes((sample / "matrix/20-reading.csv").read_bytes())
     (sample / "matrix/20-reading.csv").unlink()
     (sample / "matrix/20-reading.csv").symlink_to("real.csv")
-    (sample / "groups.yaml").chmod(0o604)
+    (sample / "expectations.yaml").chmod(0o604)
     if os.geteuid() == 0:
         os.chown(sample / "groups.yaml", 12345, 12345)
     before = files(sample)
@@ -155,7 +155,7 @@ def test_the_rest_of_a_file_stays(oaktag: Run, sample: Path) -> None:
     assert now.count(b"\n") == now.count(b"\r\n") + 1, "one line more, with its own end"
     assert oaktag("-C", sample, "rename", "kiosks", "desks").status == 0
     assert (sample / "matrix/20-reading.csv").is_symlink()
-    assert (sample / "groups.yaml").stat().st_mode & 0o777 == 0o604
+    assert (sample / "expectations.yaml").stat().st_mode & 0o777 == 0o604
     assert b"desks" in (sample / "matrix/real.csv").read_bytes()
     if os.geteuid() == 0:
         assert (sample / "groups.yaml").stat().st_uid == 12345
@@ -240,6 +240,41 @@ def test_a_disk_that_fills_up_in_the_middle(
     assert "is finished" in oaktag("-C", sample, "check").err
     assert files(sample) == files(tmp_path / "whole")
     assert (tmp_path / "second-name").read_bytes() == (sample / name).read_bytes()
+
+
+def test_what_was_edited_is_not_taken_for_half_written(
+    oaktag: Run, sample: Path, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """A file with a second name, edited after the kill: not what a writing into it leaves."""
+    os.link(sample / PINS, tmp_path / "second-name")
+    stopped(sample, monkeypatch, 1)
+    path = sample / PINS
+    path.write_text("# mine\n" + path.read_text())
+    mine = path.read_bytes()
+    ran = oaktag("-C", sample, "check")
+    assert (
+        ran.status == 2
+        and "assignments.yaml was edited after" in ran.err
+        and path.read_bytes() == mine
+    )
+
+
+def test_no_new_file_goes_out_through_a_folder(sample: Path, tmp_path: Path) -> None:
+    """Asked for in Python, where no command line was looked at before."""
+    (tmp_path / "elsewhere").mkdir()
+    (sample / "lists").symlink_to(tmp_path / "elsewhere")
+    workspace = package.Workspace.load(sample)
+    for out in (sample / "lists", sample / "lists/deeper"):
+        with pytest.raises(
+            package.UsageError, match=r"^lists: it is a link to .*nothing is written"
+        ):
+            workspace.compile(out)
+    assert list((tmp_path / "elsewhere").iterdir()) == []
+    (sample / "lists").unlink()
+    (sample / "real").mkdir()
+    (sample / "lists").symlink_to("real")
+    workspace.compile(sample / "lists/deeper")
+    assert (sample / "real/deeper/keys.csv").is_file()
 
 
 def test_nothing_is_half_done_where_the_first_file_cannot_be_put(

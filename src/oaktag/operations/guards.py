@@ -41,7 +41,7 @@ class Asked:
     def _end(self, end: End, version: int) -> str:
         if end.kind == "set" and end.word not in (STAR, *self.groups[1 - version].sets):
             return " ".join(sorted(self.ids(end, version)))
-        return self._new.get(end.word, end.word) if version == 0 else end.word
+        return self._new.get(end.word, end.word)
 
     def key(self, one: Expectation, version: int) -> str:
         """What one asks, as a text that is the same for the same."""

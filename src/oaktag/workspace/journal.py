@@ -138,15 +138,12 @@ def _target(root: Path, path: Path) -> Path:
     """Where a file is really to be written."""
     if not path.is_relative_to(root):
         return unlinked(path).absolute()
-    name = str(path.relative_to(root))
+    there = path  # or as much of it as there is: no folder on the way leads out either
+    while not os.path.lexists(there) and there != root:
+        there = there.parent
+    name = there.relative_to(root)
     try:
-        return inside(root, name)
-    except FileNotFoundError:
-        above = path.parent
-        while not above.exists() and above != root:
-            above = above.parent
-        inside(root, str(above.relative_to(root)))  # no folder on the way leads out
-        return above.resolve() / path.relative_to(above)
+        return inside(root, str(name)) / path.relative_to(there)
     except NotPlain as error:
         raise UsageError(f"{name}: {error.strerror}; nothing is written through it") from None
 

@@ -82,7 +82,7 @@ def load(root: Path, moment: int | None = None, needs: Needs = always) -> Files:
         UsageError: a change that was interrupted cannot be finished.
         WorkspaceError: with every fault found.
     """
-    for last in (*[False] * (TRIES - 1), True):
+    for _ in range(TRIES):
         folder = Folder(root)
         folder.settled = settle(root)
         files, fault = None, None
@@ -90,10 +90,10 @@ def load(root: Path, moment: int | None = None, needs: Needs = always) -> Files:
             files = read_files(folder, moment, needs)
         except WorkspaceError as error:
             fault = error
-        # What somebody writes all the time, as a list of sessions, is taken as it was at last; a
-        # change that is made from it is still refused.
-        if last or not (folder.stale() or interrupted(root)):
+        if not folder.stale() and not interrupted(root):
             break
+    # What somebody writes all the time, as a list of sessions, is taken as it was at last; a change
+    # that is made from it is still refused.
     if files is None:
         raise fault or AssertionError
     return files
