@@ -82,14 +82,9 @@ class Keeper:
 
     async def watch(self, folder: Path, hours: float) -> None:
         """End the lab when its folder is gone, or its time is over."""
-        end, ours = time.monotonic() + hours * 3600, folder.stat().st_ino
-        while time.monotonic() < end:
+        end = time.monotonic() + hours * 3600
+        while time.monotonic() < end and folder.is_dir():
             await asyncio.sleep(0.5)
-            try:
-                if folder.stat().st_ino != ours:
-                    break
-            except OSError:
-                break
         self.stopped.set()
 
     async def serve(self, path: Path) -> None:
