@@ -386,6 +386,26 @@ def test_a_lock_outlives_who_takes_its_file_away(sample: Path) -> None:
     assert time.monotonic() - began < 30
 
 
+def test_the_lock_is_held_by_one_of_many(tmp_path: Path) -> None:
+    """Four processes, each adding one a few hundred times: each goes in alone, though the folder of the
+    lock comes and goes under their hands."""
+    code = (
+        "from pathlib import Path; from oaktag.workspace.lock import one_writer\n"
+        f"root, count = Path({str(tmp_path)!r}) / 'w', Path({str(tmp_path)!r}) / 'count'\n"
+        "for _ in range(400):\n"
+        "    with one_writer(root, 'x', patience=60):\n"
+        "        count.write_text(str(int(count.read_text()) + 1))\n"
+    )
+    (tmp_path / "w").mkdir()
+    (tmp_path / "count").write_text("0")
+    many = [
+        subprocess.Popen([sys.executable, "-c", code], stderr=subprocess.PIPE) for _ in range(4)
+    ]
+    said = [one.communicate()[1] for one in many]
+    assert [one.returncode for one in many] == [0] * 4, said
+    assert (tmp_path / "count").read_text() == "1600" and list((tmp_path / "w").iterdir()) == []
+
+
 def test_a_workspace_that_may_only_be_read_is_compiled_elsewhere(
     sample: Path, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:

@@ -45,7 +45,10 @@ def tries(seed: int, count: int) -> Iterator[tuple[str, str]]:
                 def done() -> int:
                     time.sleep(delay)
                     status, said = run(folder, command)
-                    return status if status == 0 or any(s in said for s in SAID) else 60
+                    if status and not any(s in said for s in SAID):
+                        print(said, flush=True)
+                        return 60
+                    return status
 
                 return done
 

@@ -44,18 +44,32 @@ def own_folder(root: Path) -> Path:
         OSError: it cannot be made.
     """
     place = root / OWN
-    try:
-        place.mkdir()
-    except FileExistsError:
-        if place.is_symlink() or not place.is_dir():
-            raise UsageError(f"{place} is no folder of oaktag's own; take it away") from None
-    ignore = place / ".gitignore"
-    if not os.path.lexists(ignore):
-        with contextlib.suppress(FileExistsError):
-            handle = os.open(ignore, os.O_WRONLY | os.O_CREAT | os.O_EXCL | os.O_CLOEXEC, 0o644)
-            with os.fdopen(handle, "w") as file:
-                file.write("*\n")
-    return place
+    for _ in range(TAKEN_AWAY):
+        try:
+            place.mkdir()
+        except FileExistsError:
+            # Looked at once: who had the lock may take it away at this moment.
+            with contextlib.suppress(FileNotFoundError):
+                if not stat.S_ISDIR(place.lstat().st_mode):
+                    told = f"{place} is no folder of oaktag's own; take it away"
+                    raise UsageError(told) from None
+        try:
+            ignore = place / ".gitignore"
+            if not os.path.lexists(ignore):
+                with contextlib.suppress(FileExistsError):
+                    _written(ignore, "*\n")
+            return place
+        except FileNotFoundError:
+            if not root.is_dir():
+                raise
+    raise UsageError(f"{place} comes and goes all the time; does this file system keep locks?")
+
+
+def _written(path: Path, text: str) -> None:
+    """Write a file that is not there yet, through no link."""
+    handle = os.open(path, os.O_WRONLY | os.O_CREAT | os.O_EXCL | os.O_CLOEXEC, 0o644)
+    with os.fdopen(handle, "w") as file:
+        file.write(text)
 
 
 @contextmanager
