@@ -22,7 +22,7 @@ from conftest import Ran
 from networks import write_net
 from oaktag import Workspace
 from oaktag.demo.walk import wrong
-from oaktag.lab.handle import Lab
+from oaktag.lab.handle import Lab, _alive
 from oaktag.operations import lab
 from oaktag.testing.slow import Stack
 from oaktag.testing.slow_reach import Being, Net
@@ -247,8 +247,12 @@ def test_a_lab_is_its_users_alone_and_ends_by_itself(
             ran = oaktag("-C", sample, "lab", word)
             assert ran.status == 2 and "by another command" in ran.err
     assert lab.folder is not None
+    keeps = int((lab.folder / "pid").read_text())
     shutil.rmtree(lab.folder)
-    assert gone()
+    deadline = time.monotonic() + 10
+    while _alive(keeps) and time.monotonic() < deadline:
+        time.sleep(0.05)
+    assert not _alive(keeps) and gone()
     ran = oaktag("-C", sample, "lab", "up", "--hours", "0.0003")
     assert ran.status == 0 and "after 0.0003 h" in ran.out and gone()
     one = subprocess.Popen(

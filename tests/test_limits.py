@@ -95,6 +95,11 @@ def test_faults_are_counted_and_the_first_of_each_kind_shown(oaktag: Run, sample
         ran.status == 1
         and "2,300 more faults were found" in oaktag("-C", sample, "check", "--all").out
     )
+    change(sample, "inventory/people.csv", "10.20.1.11", "10.20.1.300")
+    ran = oaktag("-C", sample, "check")
+    assert ran.status == 2 and "people.csv:2:" in ran.err, (
+        "unreadable, though told behind all others"
+    )
 
 
 def many(folder: Path, groups: int) -> Path:
