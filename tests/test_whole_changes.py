@@ -454,3 +454,21 @@ def test_lists_of_one_version_or_none(
     ran = oaktag("-C", sample, "compile")
     assert ran.status == 2 and "has changed since it was read" in ran.err
     assert not (sample / "lists").exists()
+
+
+def test_a_file_system_that_may_only_be_read(sample: Path) -> None:
+    """Questions are answered; changes say in one line that there can be none."""
+    here = sample.resolve()
+    asked = (("decide", "patrons", "loans-db", "https"), ("pin", "ada", "--to", "kiosks"))
+    for words in asked:
+        told = f'mount --bind {here} {here} && mount -o remount,ro,bind {here} && exec "$@"'
+        command = ["unshare", "-Urm", "sh", "-c", told, "sh", sys.executable, "-m", "oaktag"]
+        ran = subprocess.run([*command, "-C", here, *words], capture_output=True, text=True)
+        if "remount" in ran.stderr or "unshare" in ran.stderr:
+            pytest.skip(f"no mounts of one's own here: {ran.stderr}")
+        if words[0] == "decide":
+            assert (ran.returncode, ran.stderr) == (0, ""), ran
+        else:
+            said = f"oaktag: {here}: its files cannot be changed: Read-only file system;"
+            assert ran.returncode == 2 and ran.stderr.startswith(said), ran
+            assert len(ran.stderr.splitlines()) == 1

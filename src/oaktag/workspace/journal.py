@@ -118,8 +118,9 @@ def settle(root: Path) -> str | None:
             names += f" and {len(steps) - 6} more" if len(steps) > 6 else ""
             _finish(journal.parent, steps)
     except OSError as error:
+        told = error if error.filename else error.strerror
         raise UsageError(
-            f"a change of this workspace was interrupted, and cannot be finished: {error}"
+            f"a change of this workspace was interrupted, and cannot be finished: {told}"
         ) from None
     return f"the interrupted change {what!r} is finished: {names}"
 

@@ -98,7 +98,13 @@ def one_writer(
         yield
         return
     end = None if patience is None else time.monotonic() + patience
-    handle = _taken(root, end, waiting)
+    try:
+        handle = _taken(root, end, waiting)
+    except OSError as error:  # the name of a file of ours would tell nobody what is wrong
+        told = (
+            f"{root.resolve()}: its files cannot be changed: {error.strerror}; nothing is changed"
+        )
+        raise OSError(error.errno, told) from error
     try:
         clock = time.strftime("%H:%M:%S")
         with contextlib.suppress(OSError):  # no room to say it
