@@ -14,7 +14,8 @@ from hypothesis import strategies as st
 
 import oaktag as package
 from conftest import Ran
-from oaktag.workspace.edits import quoted, with_pin, without_pin
+from oaktag.located import Location
+from oaktag.workspace.yaml_edits import quoted, with_pin, without_pin
 from test_commands import _schema
 
 Run = Callable[..., Ran]
@@ -67,16 +68,23 @@ def test_a_pin_finds_its_place(before: str, after: str) -> None:
 
 
 @pytest.mark.parametrize(
-    ("before", "line", "after"),
+    ("before", "line", "column", "after"),
     [
-        ("pins:\n  - {endpoint: x, group: y}  # z\nrules: []\n", 2, "pins: []\nrules: []\n"),
-        ("pins:\n  - endpoint: x\n    group: y\n  # kept\n  - {endpoint: e, group: g}\n", 2,
+        ("pins:\n  - {endpoint: x, group: y}  # z\nrules: []\n", 2, 5, "pins: []\nrules: []\n"),
+        ("pins:\n  # a: b\n  - {endpoint: x, group: y}\n", 3, 5, "pins: []\n  # a: b\n"),
+        ("pins:\n  - endpoint: x\n    group: y\n  # kept\n  - {endpoint: e, group: g}\n", 2, 5,
          "pins:\n  # kept\n  - {endpoint: e, group: g}\n"),
-        ("pins: [{endpoint: x, group: y}, {endpoint: e, group: g}]\n", 1, "pins: [{endpoint: e, group: g}]\n"),
+        ("pins: [{endpoint: x, group: y}, {endpoint: e, group: g}]\n", 1, 8, "pins: [{endpoint: e, group: g}]\n"),
+        ("pins: [{endpoint: x, group: y}, {endpoint: e, group: g}]\n", 1, 33, "pins: [{endpoint: x, group: y}]\n"),
+        ("pins:\n- endpoint: x\n  note: |\n    why\n  group: y\n- endpoint: e\n  group: g\n  note: |\n\n    so\n\n# z\n",
+         6, 3, "pins:\n- endpoint: x\n  note: |\n    why\n  group: y\n\n# z\n"),
+        ("pins:\n-\n  prefix: [10.0.0.0/8]\n  group: y\n- prefix: 10.0.0.0/9\n  group: g\n", 3, 12,
+         "pins:\n- prefix: 10.0.0.0/9\n  group: g\n"),
     ],
 )  # fmt: skip
-def test_a_pin_leaves_nothing_behind(before: str, line: int, after: str) -> None:
-    assert without_pin(before, line, None) == after
+def test_a_pin_leaves_nothing_behind(before: str, line: int, column: int, after: str) -> None:
+    """Just the pin at the place goes, whatever stands on the same line, or after it."""
+    assert without_pin(before, Location("", line, column)) == after
 
 
 @given(text=st.text(min_size=1, max_size=20).filter(lambda t: t.strip() == t and t.isprintable()))

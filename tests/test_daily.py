@@ -20,9 +20,10 @@ import oaktag as package
 from conftest import Ran
 from oaktag.testing.slow import Packet, Stack
 from oaktag.testing.strategies import SERVICES, stacks, write_stack
-from oaktag.workspace.edits import with_cells, with_line, with_permission, without_line
+from oaktag.workspace.csv_edits import with_cells, with_line, without_line
 from oaktag.workspace.folder import Folder
 from oaktag.workspace.revision import version
+from oaktag.workspace.yaml_edits import with_permission
 from test_commands import _schema
 from test_matrix import CELLS, WORDS, _load, _sample
 from words import words_hold

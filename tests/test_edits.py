@@ -15,15 +15,14 @@ from hypothesis import strategies as st
 
 from oaktag.core.endpoints import Values
 from oaktag.errors import UsageError
-from oaktag.workspace.edits import (
+from oaktag.located import Location
+from oaktag.workspace.csv_edits import with_cells, with_line, with_words, without_line
+from oaktag.workspace.yaml_edits import (
     quoted,
-    with_cells,
     with_feed,
-    with_line,
     with_permission,
     with_pin,
     with_setting,
-    without_line,
     without_pin,
 )
 
@@ -82,7 +81,15 @@ class Emitter:
                 lines.append(" " * indent + f"- {self.flow(item)}{self.comment()}")
             else:
                 lead = " " * indent + "- "
+                if self.rng.random() < 0.2:  # the dash stands alone
+                    lines.append(" " * indent + f"-{self.comment()}")
+                    lead = " " * (indent + 2)
                 for key, value in item.items():
+                    if key == "note" and value and self.rng.random() < 0.4:
+                        inner = " " * (indent + 4)
+                        lines += [f"{lead}{key}: |-{self.comment()}", f"{inner}{value}"]
+                        lead = " " * (indent + 2)
+                        continue
                     if isinstance(value, dict):
                         held = self.flow(value)
                     else:
@@ -101,6 +108,15 @@ class Emitter:
                 lines.append(f"{key}: []{self.comment()}")
             elif how < 0.25:
                 lines.append(f"{key}: [{', '.join(self.flow(i) for i in items)}]{self.comment()}")
+            elif how < 0.4:  # several on a line, comments between
+                lines.append(f"{key}: [{self.comment()}")
+                for number, item in enumerate(items):
+                    comma = "," if number < len(items) - 1 else ""
+                    if number and self.rng.random() < 0.4 and "#" not in lines[-1]:
+                        lines[-1] += f" {self.flow(item)}{comma}{self.comment()}"
+                    else:
+                        lines.append(f"  {self.flow(item)}{comma}{self.comment()}")
+                lines.append("  ]")
             else:
                 lines.append(f"{key}:{self.comment()}")
                 lines += self.items(items, self.rng.choice((0, 2, 4)))
@@ -155,20 +171,17 @@ def test_a_pin_more_and_a_pin_less(
     assert notes(after) == notes(text)
     marks: Any = yaml.compose(after, Loader=yaml.SafeLoader)
     items = next(v for k, v in marks.value if k.value == "pins").value
-    line = items[-1].start_mark.line + 1
-    alike = [i for i in items if i.start_mark.line + 1 <= line <= i.end_mark.line + 1]
-    if held and len(alike) == 1:
-        gone = without_pin(after, line, None)
-        assert gone == text or gone == text + "\n"
+    every = [*held, more[0]]
     for number, item in enumerate(items):
-        at = item.start_mark.line + 1
-        if sum(i.start_mark.line + 1 <= at <= i.end_mark.line + 1 for i in items) == 1:
-            left = without_pin(after, at, None)
-            every = [*held, more[0]]
-            assert load(left)["pins"] == said(every[:number] + every[number + 1 :])
-            assert load(left)["rules"] == said(rules)
-    with pytest.raises(UsageError, match="no pin stands in line"):
-        without_pin(after, after.count("\n") + 5, None)
+        mark = item.start_mark
+        left = without_pin(after, Location("", mark.line + 1, mark.column + 1))
+        assert load(left) == said({"rules": rules, "pins": every[:number] + every[number + 1 :]})
+        lost = set(notes(after)) - set(notes(left))
+        own = after[: item.end_mark.index].split("\n")[mark.line - 1 :]
+        own.append(after[item.end_mark.index :].split("\n")[0])
+        assert lost <= set(notes("\n".join(own))), "comments about others stay"
+        if held and number == len(held):
+            assert left in (text, text + "\n")
 
 
 nodes = st.lists(
@@ -282,6 +295,14 @@ def test_lines_of_a_matrix_come_go_and_change(
     assert read(changed) == expected
     back = with_cells(changed, starts[at], {name: held[at][names.index(name)]})
     assert back == text
+    word = held[at][0].strip()
+    told = with_words(text, ("source", "destination"), word, "new")
+    renamed = [
+        [c.replace(word, "new") if n < 2 and c.strip() == word else c for n, c in enumerate(row)]
+        for row in held
+    ]
+    assert read(told) == renamed or not word
+    assert with_words(told, ("source", "destination"), "new", word) == text or '"' in word + text
     left = without_line(text, starts[at])
     assert read(left) == [list(r) for n, r in enumerate(held) if n != at]
     with pytest.raises(UsageError, match="no column 'owner'"):

@@ -157,18 +157,23 @@ def test_yaml_values_stay_what_was_written(tmp_path: Path) -> None:
 @given(
     tags=st.lists(st.integers(1, 12), unique=True, max_size=6), unnumbered=st.integers(0, 5),
     low=st.integers(1, 8), high=st.integers(4, 12), retired=st.sets(st.integers(1, 12), max_size=3),
+    issued_to=st.integers(0, 12),
 )  # fmt: skip
-def test_numbers_are_the_lowest_free(
-    tags: list[int], unnumbered: int, low: int, high: int, retired: set[int]
+def test_no_number_is_given_twice(
+    tags: list[int], unnumbered: int, low: int, high: int, retired: set[int], issued_to: int
 ) -> None:
-    numbering = Numbering(low, high, frozenset(retired))
+    """The next above the highest that was ever issued; only then the lowest that is free."""
+    issued_to = issued_to if low <= issued_to <= high else 0
+    numbering = Numbering(low, high, frozenset(retired), issued_to)
     listed = [Group(f"g{n}", t) for n, t in enumerate(tags)]
     listed += [Group(f"u{n}", None) for n in range(unnumbered)]
     groups = Groups(listed, (), numbering)
+    ever = {n for n in (issued_to, *tags, *(() if issued_to else retired)) if low <= n <= high}
     expected: list[int] = []
     for _ in range(unnumbered):
         free = [n for n in range(low, high + 1) if n not in {*tags, *retired, *expected}]
-        expected += free[:1]
+        above = [n for n in free if n > max(ever, default=0)]
+        expected += (above or free)[:1]
     issued = [groups.tag(1 + len(tags) + n) for n in range(unnumbered)]
     assert issued == expected + [-1] * (unnumbered - len(expected))
     assert groups.name(0) == "untagged" and groups.name(60_000) == "60000"

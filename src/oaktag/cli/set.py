@@ -14,6 +14,7 @@ from oaktag.cli.context import (
     dry_run,
     emit,
     pass_context,
+    places,
     say,
     show_change,
     table,
@@ -96,6 +97,8 @@ def show_effect(document: dict[str, Any]) -> None:
             ],
             wrap=(2, 3),
         )  # fmt: skip
+    elif document["hidden_by"]:
+        say(f"no decision changes: {places(document['hidden_by'])} decides all its packets first")
     else:
         say("no decision changes")
     for r in document["expectations"]:

@@ -1,8 +1,9 @@
 """Groups, their tags and numbers, sets and selectors.
 
 Rules kept here (semantics, section 1): a tag is unique and 1-65535; tag 0 is ``untagged``;
-a number inside the workspace's range must be written as issued; the next number issued is the
-lowest in the range that is free and not retired; ``untagged`` is in a set only by name.
+a number inside the workspace's range must be written as issued; the next number issued is the one
+above the highest that ever was, so that none is given twice; only when the range is used up, the
+lowest that is free and not retired; ``untagged`` is in a set only by name.
 """
 
 from __future__ import annotations
@@ -10,6 +11,7 @@ from __future__ import annotations
 import re
 from collections.abc import Iterable, Mapping, Sequence
 from functools import cached_property
+from itertools import islice
 from types import MappingProxyType
 from typing import NamedTuple
 
@@ -24,6 +26,15 @@ ITSELF = "itself"
 RESERVED_WORDS = frozenset({UNTAGGED, ITSELF, "points", "registry", "any"})
 HIGHEST_TAG = 65535
 GROUP_ID = re.compile(r"[a-z][a-z0-9-]*")
+
+
+def tag_number(text: str) -> int:
+    """A tag as it is written, in decimal or as ``0x19a``; 0 where the text is none."""
+    if re.fullmatch(r"[1-9][0-9]{0,4}", text):
+        number = int(text)
+    else:
+        number = int(text, 16) if re.fullmatch(r"0x[0-9a-fA-F]{1,4}", text) else 0
+    return number if number <= HIGHEST_TAG else 0
 
 
 class Group(NamedTuple):
@@ -60,17 +71,31 @@ class GroupSet(NamedTuple):
 
 
 class Numbering(NamedTuple):
-    """The range that numbers are issued from, ends included, and what is retired."""
+    """The range that numbers are issued from, ends included, the highest that ever was issued, as
+    the files say (0: they do not), and what is retired."""
 
     low: int = 0
     high: int = -1
     retired: frozenset[int] = frozenset()
+    issued_to: int = 0
+
+    def highest(self, taken: Iterable[int]) -> int:
+        """The highest number of the range that was issued so far; below it, if none was. Where the
+        files do not say, what is retired was issued too."""
+        seen: set[int] = {*taken, *(() if self.issued_to else self.retired)}
+        return max([self.issued_to, self.low - 1, *(n for n in seen if self.holds(n))])
+
+    def holds(self, number: int) -> bool:
+        """Whether a number is in the range."""
+        return self.low <= number <= self.high
 
     def issue(self, taken: Iterable[int], count: int) -> list[int]:
-        """The next ``count`` numbers to issue; fewer, where the range ends."""
-        used = self.retired.union(taken)
-        free = (n for n in range(self.low, self.high + 1) if n not in used)
-        return [n for n, _ in zip(free, range(count), strict=False)]
+        """The next ``count`` numbers to issue; fewer, where nothing is left."""
+        given = set(taken)
+        used = self.retired | given
+        top = self.highest(given)
+        order = (*range(top + 1, self.high + 1), *range(self.low, top + 1))
+        return list(islice((n for n in order if n not in used), count))
 
 
 class Groups:

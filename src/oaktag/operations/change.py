@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import numpy as np
+
 from oaktag.core.addresses import parse_prefix
 from oaktag.core.groups import GROUP_ID
 from oaktag.errors import UsageError, WorkspaceError
@@ -10,6 +12,8 @@ from oaktag.operations.groups import numbered
 from oaktag.operations.model import Model
 from oaktag.workspace import edits
 from oaktag.workspace.assignments_file import FILE as ASSIGNMENTS
+from oaktag.workspace.renaming import places_of, renamed
+from oaktag.workspace.yaml_edits import with_pin, without_pin
 
 
 def made(model: Model, command: str, changed: dict[str, str], *, dry: bool) -> Document:
@@ -56,7 +60,7 @@ def pin(
     fields["group"] = to
     fields |= {k: v for k, v in (("note", note), ("until", until)) if v}
     text = model.files.folder.text(ASSIGNMENTS)
-    return made(model, "pin", {ASSIGNMENTS: edits.with_pin(text, fields)}, dry=dry)
+    return made(model, "pin", {ASSIGNMENTS: with_pin(text, fields)}, dry=dry)
 
 
 def unpin(model: Model, who: str, *, dry: bool) -> Document:
@@ -66,19 +70,17 @@ def unpin(model: Model, who: str, *, dry: bool) -> Document:
         UsageError: it is not pinned.
     """
     given = model.files.assignments
-    lines = [p.location.line for p in given.pins if p.endpoint == who]
-    prefix: str | None = None
-    if not lines:
+    found = [p.location for p in given.pins if p.endpoint == who]
+    if not found:
         try:
             prefix = str(parse_prefix(who))
         except ValueError:
-            prefix = None
-        lines = [p.location.line for p, _ in given.prefix_pins if str(p.prefix) == prefix]
-    if not lines:
+            prefix = ""
+        found = [p.location for p, _ in given.prefix_pins if str(p.prefix) == prefix]
+    if not found:
         raise UsageError(f"{who!r} is not pinned in {ASSIGNMENTS}")
     text = model.files.folder.text(ASSIGNMENTS)
-    changed = edits.without_pin(text, lines[0], prefix)
-    return made(model, "unpin", {ASSIGNMENTS: changed}, dry=dry)
+    return made(model, "unpin", {ASSIGNMENTS: without_pin(text, found[0])}, dry=dry)
 
 
 def rename(model: Model, old: str, new: str, *, dry: bool) -> Document:
@@ -94,4 +96,29 @@ def rename(model: Model, old: str, new: str, *, dry: bool) -> Document:
         raise UsageError(f"{new!r} cannot be a name: lower-case letters, digits and hyphens")
     if new in model.groups.sets or new in model.groups.index:
         raise UsageError(f"{new!r} is there already")
-    return made(model, "rename", edits.renamed(model.files, old, new), dry=dry)
+    if taken := places_of(model.files, new):
+        raise UsageError(f"{new!r} means something else at {taken[0]}; it would be the group then")
+    changed = renamed(model.files, old, new)
+    _nobody_moves(model, old, changed)
+    return made(model, "rename", changed, dry=dry)
+
+
+def _nobody_moves(model: Model, old: str, changed: dict[str, str]) -> None:
+    """Refuse a name where rules that make it of attributes would go on with the old one."""
+    try:
+        after = Model(edits.try_out(model.files, changed), model.today)
+    except WorkspaceError as error:
+        raise edits.checked(error) from None
+    moved = np.flatnonzero(after.assignment.group != model.assignment.group).tolist()
+    if not moved:
+        return
+    names = ", ".join(model.files.endpoints.ids[row] for row in moved[:3])
+    names += f" and {len(moved) - 3} more" if len(moved) > 3 else ""
+    rules = {model.assignment.rule[row] for row in moved} | {
+        after.assignment.rule[row] for row in moved
+    }
+    places = ", ".join(str(model.assignment.rules[n].location) for n in sorted(rules) if n >= 0)
+    raise UsageError(
+        f"nothing was changed, for {names} would change group: {places} makes the name {old!r} "
+        "of attributes; correct those, or give the group by a rule of its own first"
+    )

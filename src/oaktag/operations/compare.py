@@ -4,9 +4,11 @@ from __future__ import annotations
 
 import re
 from collections import Counter
+from datetime import date
 from hashlib import sha256
 
 from oaktag.core.comparison import CellChange, compare, renamed
+from oaktag.core.groups import STAR
 from oaktag.core.lines import Line
 from oaktag.core.matrix import Matrix
 from oaktag.core.packets import Atoms, exchanged
@@ -166,7 +168,8 @@ _FIELDS = ("source", "destination", "permission", "mode", "way", "owner", "note"
 
 def selected(model: Model, where: str | None) -> list[int]:
     """The numbers of the lines that ``where`` selects: ``owner=reading services, mode=observe``;
-    a value may be a glob, ``a|b`` is either, and all conditions must hold.
+    a value may be a glob, ``a|b`` is either, and all conditions must hold. As an end ``*`` is the
+    word that stands in the line.
 
     Raises:
         UsageError: it cannot be read, or names no column.
@@ -175,6 +178,12 @@ def selected(model: Model, where: str | None) -> list[int]:
 
     if where is None:
         return list(range(len(model.lines)))
+
+    def alike(name: str, held: str, value: str) -> bool:
+        if value == STAR and name in ("source", "destination"):
+            return held == STAR
+        return fnmatchcase(held, value)
+
     conditions: list[tuple[str, list[str]]] = []
     for part in where.split(","):
         name, equals, value = (p.strip() for p in part.partition("="))
@@ -188,13 +197,14 @@ def selected(model: Model, where: str | None) -> list[int]:
         n
         for n, line in enumerate(model.lines)
         if all(
-            any(fnmatchcase(_field(model, line, name), value.strip()) for value in values)
+            any(alike(name, field(model, line, name), value.strip()) for value in values)
             for name, values in conditions
         )
     ]
 
 
-def _field(model: Model, line: Line, name: str) -> str:
+def field(model: Model, line: Line, name: str) -> str:
+    """What a line says in a column, as it is understood: an empty mode is ``enforce``."""
     policy = model.files.policy
     match name:
         case "permission":
@@ -203,5 +213,7 @@ def _field(model: Model, line: Line, name: str) -> str:
             return re.sub(r".*/", "", policy.layers[line.layer])
         case "line":
             return str(line.location.line)
+        case "expires":
+            return "" if line.expires is None else str(date.fromordinal(line.expires))
         case _:
             return str(getattr(line, name))

@@ -7,7 +7,9 @@ from collections import Counter
 from oaktag.errors import UsageError
 from oaktag.operations.documents import Document, document
 from oaktag.operations.model import Model
+from oaktag.workspace.config_file import FILE as CONFIG
 from oaktag.workspace.groups_file import FILE, number_groups
+from oaktag.workspace.yaml_edits import with_issued_to
 
 
 def groups(model: Model) -> Document:
@@ -52,7 +54,8 @@ def offered(model: Model) -> list[Document]:
 
 
 def numbered(model: Model) -> tuple[dict[str, int], dict[str, str]]:
-    """Numbers for the groups that have none, and ``groups.yaml`` with them written in.
+    """Numbers for the groups that have none, written into ``groups.yaml``, and the highest that
+    ever was issued, into ``oaktag.yaml``.
 
     Returns:
         group → number; file → its text, all else kept to the byte (empty where nothing changes).
@@ -60,16 +63,21 @@ def numbered(model: Model) -> tuple[dict[str, int], dict[str, str]]:
     Raises:
         UsageError: the range has too few free numbers.
     """
+    numbering = model.groups.numbering
     wanting = [i for i, g in enumerate(model.groups.all) if g.tag is None]
     without = [model.groups.all[i].id for i in wanting if i not in model.groups.would_issue]
     if without:
-        numbering = model.groups.numbering
         raise UsageError(
             f"the range {numbering.low}-{numbering.high} has no free number for "
             f"{', '.join(without)}; widen tags: issue in oaktag.yaml"
-        )
-    if not wanting:
-        return {}, {}
-    issue = {index - 1: model.groups.would_issue[index] for index in wanting}
-    text = number_groups(model.files.folder.text(FILE), issue)
-    return {model.groups.all[i].id: model.groups.would_issue[i] for i in wanting}, {FILE: text}
+            if numbering.low else f"oaktag.yaml names no range to number {', '.join(without)} from;"
+            " write tags: {issue: 2000-2999} there"
+        )  # fmt: skip
+    changed: dict[str, str] = {}
+    if wanting:
+        issue = {index - 1: model.groups.would_issue[index] for index in wanting}
+        changed[FILE] = number_groups(model.files.folder.text(FILE), issue)
+    top = numbering.highest(int(t) for t in model.groups.tags)
+    if top >= numbering.low > 0 and top != numbering.issued_to:
+        changed[CONFIG] = with_issued_to(model.files.folder.text(CONFIG), top)
+    return {model.groups.all[i].id: model.groups.would_issue[i] for i in wanting}, changed

@@ -8,15 +8,20 @@ from collections.abc import Mapping
 from oaktag.core.amendment import allowed_in, smallest
 from oaktag.core.ends import End
 from oaktag.core.lines import Action
+from oaktag.core.review import find_shadowed
 from oaktag.core.services import parse_service
 from oaktag.errors import UsageError, WorkspaceError
+from oaktag.located import Location
 from oaktag.near import perhaps
-from oaktag.operations.compare import selected, versions
+from oaktag.operations.compare import field, selected, versions
 from oaktag.operations.documents import Document, document
+from oaktag.operations.members import endpoint_json
 from oaktag.operations.model import Model
-from oaktag.workspace import edits
+from oaktag.workspace import csv_edits, edits, yaml_edits
 
 PERMISSIONS = "permissions.yaml"
+#: What an empty cell means.
+EMPTY = {"mode": "enforce", "way": "to"}
 
 
 def set_line(
@@ -52,8 +57,8 @@ def set_line(
     fields = {"permission": permission, **fields}
     if held:
         place = held[0].location
-        text = edits.with_cells(model.files.folder.text(place.file), place.line, fields)
-        return _changed(model, "set", {place.file: text}, dry=dry, anyway=anyway)
+        text = csv_edits.with_cells(model.files.folder.text(place.file), place.line, fields)
+        return _changed(model, "set", {place.file: text}, dry=dry, anyway=anyway, about=place)
     name = layer or _home(model, source, destination)
     fields = {
         "source": source,
@@ -62,8 +67,9 @@ def set_line(
         "way": "to",
         **fields,
     }
-    text = edits.with_line(model.files.folder.text(name), fields)
-    return _changed(model, "set", {name: text}, dry=dry, anyway=anyway)
+    text = csv_edits.with_line(model.files.folder.text(name), fields)
+    about = Location(name, 0)
+    return _changed(model, "set", {name: text}, dry=dry, anyway=anyway, about=about)
 
 
 def set_many(
@@ -84,9 +90,14 @@ def set_many(
     if not numbers:
         raise UsageError(f"no line is like {where!r}")
     for number in numbers:
-        place = model.lines[number].location
-        text = changed.get(place.file) or model.files.folder.text(place.file)
-        changed[place.file] = edits.with_cells(text, place.line, fields)
+        line = model.lines[number]
+        place = line.location
+        needed = {
+            k: v for k, v in fields.items() if field(model, line, k) != (v or EMPTY.get(k, ""))
+        }
+        if needed:
+            text = changed.get(place.file) or model.files.folder.text(place.file)
+            changed[place.file] = csv_edits.with_cells(text, place.line, needed)
     return _changed(model, "set", changed, dry=dry, anyway=anyway)
 
 
@@ -128,12 +139,21 @@ def grant(
     boxes = parse_service(service, model.files.permissions.services)
     fine = model.cut_along(boxes)
     ends = [fine.end(word) for word in (source, destination)]
+    if action == "allow":
+        _somebody(fine, ends)
     cell = fine.one_group(source), fine.one_group(destination)
     mask = fine.atoms.mask(boxes)
     now = allowed_in(fine.matrix, cell) & mask
     if now == (mask if action == "allow" else 0):
         done = "allowed" if action == "allow" else "denied"
-        said = {"files": [], "diff": "", "written": False, "cells": [], "expectations": []}
+        said = {
+            "files": [],
+            "diff": "",
+            "written": False,
+            "cells": [],
+            "expectations": [],
+            "hidden_by": [],
+        }
         return document(command, **said, already=f"{service} is {done} there already", others=[])
     names = [fine.groups.all[g].id for g in cell]
     home = model.files.policy.layers.index(_home(model, *names))
@@ -145,19 +165,43 @@ def grant(
     changed: dict[str, str] = {}
     if change.without is not None:
         place = model.lines[change.without].location
-        changed[place.file] = edits.without_line(root.text(place.file), place.line)
+        changed[place.file] = csv_edits.without_line(root.text(place.file), place.line)
     else:
         name, added = _permission(fine, action, mask, service)
         if added:
             text = root.text(PERMISSIONS)
-            changed[PERMISSIONS] = edits.with_permission(text, name, action, added)
+            changed[PERMISSIONS] = yaml_edits.with_permission(text, name, action, added)
         layer = model.files.policy.layers[change.layer]
         before = None if change.before is None else model.lines[change.before].location.line
         row = {"source": names[0], "destination": names[1], "permission": name, "mode": "enforce",
                "way": "to", **fields}  # fmt: skip
-        changed[layer] = edits.with_line(root.text(layer), row, before)
+        changed[layer] = csv_edits.with_line(root.text(layer), row, before)
     made = _changed(model, command, changed, dry=dry, anyway=anyway)
     return {**made, "already": None, "others": _others(fine, ends, cell)}
+
+
+def place_of(row: Document) -> str:
+    """Where something stands, as file and line."""
+    return f"{row['file']}:{row['line']}"
+
+
+def _somebody(model: Model, ends: list[End]) -> None:
+    """Refuse to open to everybody untagged where one endpoint or address is meant."""
+    for end in ends:
+        if end.kind not in ("endpoint", "address") or model.one_group(end.word):
+            continue
+        near: list[Document] = []
+        if end.kind == "endpoint":
+            near = endpoint_json(model, end.endpoint)["near"]
+        told = (
+            f"; nearly it is in {near[0]['group']} ({near[0]['file']}:{near[0]['line']})"
+            if near
+            else ""
+        )
+        raise UsageError(
+            f"{end.word} is in no group, and what is granted to it is granted to all untagged; "
+            f"assign it first: oaktag pin {end.word} --to GROUP{told}"
+        )
 
 
 def _permission(model: Model, action: Action, mask: int, service: str) -> tuple[str, list[str]]:
@@ -193,9 +237,16 @@ def _others(model: Model, ends: list[End], cell: tuple[int, int]) -> list[Docume
 
 
 def _changed(
-    model: Model, command: str, changed: dict[str, str], *, dry: bool, anyway: bool
+    model: Model,
+    command: str,
+    changed: dict[str, str],
+    *,
+    dry: bool,
+    anyway: bool,
+    about: Location | None = None,
 ) -> Document:
-    """Try a change of lines out, compare, refuse what breaks an expectation, and write it."""
+    """Try a change of lines out, compare, refuse what breaks an expectation, and write it; of the
+    line ``about`` (without a number the last of its file) it is said what hides it."""
     root = model.files.folder
     shown = edits.difference(root, changed)
     changed = {n: t for n, t in changed.items() if t != root.text(n)}
@@ -203,7 +254,8 @@ def _changed(
         files = edits.try_out(model.files, changed)
     except WorkspaceError as error:
         raise edits.checked(error) from None
-    after = versions(model, Model(files, model.today), lists=False)
+    then = Model(files, model.today)
+    after = versions(model, then, lists=False)
     broken = [r for r in after["expectations"] if r["was"] and r["is"] is False]
     if broken and not anyway and not dry:
         told = "; ".join(
@@ -215,4 +267,16 @@ def _changed(
     return document(
         command, files=list(changed), diff=shown, written=bool(changed) and not dry,
         cells=after["cells"], expectations=after["expectations"],
+        hidden_by=_hiding(then, about) if about and not after["cells"] else [],
     )  # fmt: skip
+
+
+def _hiding(model: Model, about: Location) -> list[Document]:
+    """The lines that decide all packets of a line before it."""
+    lines = [n for n, line in enumerate(model.lines) if line.location.file == about.file]
+    number = max(lines)
+    if about.line:
+        number = next(n for n in lines if model.lines[n].location.line == about.line)
+    found = next((s for s in find_shadowed(model.matrix) if s.line == number), None)
+    places = [model.lines[n].location for n in found.by if n != number] if found else []
+    return [{"file": p.file, "line": p.line} for p in places]

@@ -15,7 +15,7 @@ from oaktag.core.registry import learned_bindings
 from oaktag.operations.change import made
 from oaktag.operations.documents import Document, document
 from oaktag.operations.model import Model
-from oaktag.workspace import edits
+from oaktag.workspace import yaml_edits
 
 FILE = "network.yaml"
 
@@ -103,15 +103,15 @@ def written(model: Model, text: str, change: Change) -> str:
     """The text of ``network.yaml`` with one change made."""
     match change.kind:
         case "feed":
-            return edits.with_feed(text, change.what, change.to)
+            return yaml_edits.with_feed(text, change.what, change.to)
         case "link carries":
-            return edits.with_setting(text, "link", int(change.to), "carries", "true")
+            return yaml_edits.with_setting(text, "link", int(change.to), "carries", "true")
         case "node carries":
-            return edits.with_setting(text, "node", change.what, "carries", "true")
+            return yaml_edits.with_setting(text, "node", change.what, "carries", "true")
         case "node marks":
-            return edits.with_setting(text, "node", change.what, "marks", "true")
+            return yaml_edits.with_setting(text, "node", change.what, "marks", "true")
         case "point":
-            return edits.with_setting(text, "node", change.what, "point", "{inside: true}")
+            return yaml_edits.with_setting(text, "node", change.what, "point", "{inside: true}")
         case "scope" | "inside":
             value = "all" if change.kind == "scope" else "true"
             return _set(model, text, change, change.kind, value)
@@ -126,4 +126,4 @@ def written(model: Model, text: str, change: Change) -> str:
 def _set(model: Model, text: str, change: Change, key: str, value: str) -> str:
     point = model.network.points[change.what]
     path = f"points.{point.name}.{key}" if point.name else f"point.{key}"
-    return edits.with_setting(text, "node", point.node, path, value)
+    return yaml_edits.with_setting(text, "node", point.node, path, value)

@@ -2,13 +2,12 @@
 
 from __future__ import annotations
 
-import re
 from pathlib import PurePosixPath
 from typing import NamedTuple
 
 from oaktag.core.bindings import BINDING_SOURCES
 from oaktag.core.endpoints import KINDS
-from oaktag.core.groups import HIGHEST_TAG, Numbering
+from oaktag.core.groups import HIGHEST_TAG, Numbering, tag_number
 from oaktag.core.lines import Action, Order
 from oaktag.findings import CODES, SEVERITIES, Finding
 from oaktag.located import Location
@@ -153,20 +152,33 @@ def _read_numbering(file: YamlFile, node: Node | None) -> Numbering | None:
     """The range of numbers; None where it was written and cannot be read."""
     if node is None:
         return Numbering()
-    fields = file.fields(node, "tags", ("issue", "retired")) or {}
-    low, high = 0, -1
+    fields = file.fields(node, "tags", ("issue", "issued_to", "retired")) or {}
+    low, high, top = 0, -1, 0
     if "issue" in fields and (text := file.text(fields["issue"], "issue")):
-        match = re.fullmatch(r"([1-9]\d{0,4})-([1-9]\d{0,4})", text)
-        if match and int(match[1]) <= int(match[2]) <= HIGHEST_TAG:
-            low, high = int(match[1]), int(match[2])
-        else:
+        first, _, last = text.partition("-")
+        low, high = tag_number(first), tag_number(last)
+        if not 0 < low <= high:
             file.fail(fields["issue"], f"issue is {text!r}", "a range within 1-65535: 2000-2999")
             return None
     retired = [
-        file.number(n, "a retired number", 1, HIGHEST_TAG)
-        for n in file.items(fields.get("retired"), "retired")
+        _tag(file, n, "a retired number") for n in file.items(fields.get("retired"), "retired")
     ]
-    return Numbering(low, high, frozenset(n for n in retired if n is not None))
+    if "issued_to" in fields:
+        top = _tag(file, fields["issued_to"], "issued_to")
+        if top and not low <= top <= high:
+            told = f"a number of the range {low}-{high}" if low else "issue, the range, as well"
+            file.clash(fields["issued_to"], f"issued_to is {top}", told)
+            top = 0
+    return Numbering(low, high, frozenset(n for n in retired if n), top)
+
+
+def _tag(file: YamlFile, node: Node, what: str) -> int:
+    """A tag in decimal or hexadecimal; 0 where it is none."""
+    text = file.text(node, what)
+    number = tag_number(text or "")
+    if text is not None and not number:
+        file.fail(node, f"{what} is {text!r}", f"a number from 1 to {HIGHEST_TAG}")
+    return number
 
 
 def _read_source(file: YamlFile, node: Node) -> Source | None:

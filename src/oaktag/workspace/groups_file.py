@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import re
 from collections.abc import Callable
 
 import yaml
@@ -18,6 +17,7 @@ from oaktag.core.groups import (
     Numbering,
     Selector,
     find_cycle,
+    tag_number,
 )
 from oaktag.near import later
 from oaktag.workspace.folder import Folder
@@ -25,6 +25,7 @@ from oaktag.workspace.textfile import Problems
 from oaktag.workspace.yamlfile import LOADER, Node, YamlFile
 
 FILE = "groups.yaml"
+ISSUED = "issued "
 GROUP_KEYS = ("id", "tag", "title", "owner", "traits")
 
 
@@ -81,7 +82,7 @@ def _read_group(
     if name is None:
         return None
     _claim(file, name, fields["id"], taken)
-    tag, issued = _read_tag(file, fields.get("tag"), numbering)
+    tag, issued = _read_tag(file, name, fields.get("tag"), numbering)
     traits: dict[str, tuple[str, ...]] = {}
     for trait, _, value in file.pairs(fields.get("traits"), "traits"):
         traits[trait] = tuple(t for t, _ in file.texts(value, f"the trait {trait}"))
@@ -106,30 +107,38 @@ def _claim(file: YamlFile, name: str, node: Node, taken: dict[str, Node]) -> Non
 
 
 def _read_tag(
-    file: YamlFile, node: Node | None, numbering: Numbering | None
+    file: YamlFile, group: str, node: Node | None, numbering: Numbering | None
 ) -> tuple[int | None, bool]:
+    """The tag of a group, and whether it was issued."""
     if node is None:
         return None, False
-    text = file.text(node, "a tag")
-    match = re.fullmatch(r"(issued )?([1-9][0-9]{0,5})", text or "")
-    if match is None or int(match[2]) > HIGHEST_TAG:
+    text = file.text(node, f"the tag of {group}")
+    issued = (text or "").startswith(ISSUED)
+    tag = tag_number((text or "").removeprefix(ISSUED))
+    if not tag:
         if text is not None:
-            file.fail(node, f"{text!r} is no tag", f"1 to {HIGHEST_TAG}, or issued and a number")
+            expected = f"1 to {HIGHEST_TAG}, as 410 or 0x19a, or issued and a number"
+            file.fail(node, f"the tag of {group} is {text!r}", expected)
         return None, False
-    tag, issued = int(match[2]), bool(match[1])
     if numbering is None:
         return tag, issued
-    inside = numbering.low <= tag <= numbering.high
     span = f"{numbering.low}-{numbering.high}"
     if tag in numbering.retired:
-        file.clash(node, f"the number {tag} is retired; points may still hold it", "another number")
-    elif inside and not issued:
         file.clash(
-            node, f"{tag} is inside the range {span} that numbers are issued from",
-            f"a number outside it, or tag: issued {tag}",
+            node, f"{group} has the number {tag}, which is retired; points may still hold it",
+            "another number",
         )  # fmt: skip
-    elif issued and not inside:
-        file.clash(node, f"{tag} cannot have been issued: the range is {span}", f"tag: {tag}")
+    elif numbering.holds(tag) and not issued:
+        file.clash(
+            node,
+            f"{group} has the number {tag}, which is inside the range {span} that numbers are "
+            "issued from",
+            f"a number outside it, or tag: issued {tag}",
+        )
+    elif issued and not numbering.holds(tag):
+        told = f"{group} cannot have been issued {tag}: "
+        told += f"the range is {span}" if numbering.low else "oaktag.yaml names no range"
+        file.clash(node, told, f"tag: {tag}")
     return tag, issued
 
 

@@ -1,0 +1,120 @@
+"""Edits of CSV text (RFC 4180): rows and cells changed, every other byte kept."""
+
+from __future__ import annotations
+
+import csv
+import io
+from collections.abc import Collection, Iterator, Mapping
+
+from oaktag.errors import UsageError
+
+
+def with_line(text: str, fields: Mapping[str, str], before: int | None = None) -> str:
+    """A file with one row more, at the end or before the row that starts in a line."""
+    lines = _lines(text)
+    _, last = next(_rows(lines))
+    row = ",".join(_csv(fields.get(name, "")) for name in _header(lines))
+    end = "\r\n" if lines[last - 1].endswith("\r\n") else "\n"
+    if before is not None:
+        lines.insert(before - 1, row + end)
+    else:
+        if not lines[-1].endswith("\n"):
+            lines[-1] += end
+        lines.append(row + end)
+    return "".join(lines)
+
+
+def with_cells(text: str, line: int, fields: Mapping[str, str]) -> str:
+    """A file with some cells of the row that starts in a line replaced.
+
+    Raises:
+        UsageError: the file has no column for one of them.
+    """
+    lines = _lines(text)
+    header = _header(lines)
+    first, last = _row_at(lines, line)
+    cells, end = _cells(lines[first:last])
+    for name, value in fields.items():
+        if name not in header:
+            raise UsageError(f"the file has no column {name!r}; add it to its header first")
+        cells[header.index(name)] = _csv(value)
+    return "".join([*lines[:first], ",".join(cells) + end, *lines[last:]])
+
+
+def without_line(text: str, line: int) -> str:
+    """A file without the row that starts in a line."""
+    lines = _lines(text)
+    first, last = _row_at(lines, line)
+    return "".join([*lines[:first], *lines[last:]])
+
+
+def with_words(text: str, columns: Collection[str], old: str, new: str) -> str:
+    """A file in which cells of some columns that say one word say another; a cell's quotes and
+    blanks stay."""
+    lines = _lines(text)
+    at = [number for number, name in enumerate(_header(lines)) if name in columns]
+    result: list[str] = []
+    for first, last in _rows(lines):
+        result += lines[len(result) : first]  # empty lines
+        cells, end = _cells(lines[first:last])
+        for number in at:
+            if number < len(cells) and _value(cells[number]) == old:
+                cells[number] = _said(cells[number], new)
+        result += [",".join(cells) + end, *[""] * (last - first - 1)]
+    return "".join([*result, *lines[len(result) :]])
+
+
+def _said(cell: str, new: str) -> str:
+    """Another word in a cell, between the same quotes and blanks."""
+    bare = cell.strip()
+    quote = '"' if bare.startswith('"') else ""
+    return cell.replace(bare, f"{quote}{new}{quote}", 1)
+
+
+def _lines(text: str) -> list[str]:
+    return list(io.StringIO(text, newline=""))
+
+
+def _rows(lines: list[str]) -> Iterator[tuple[int, int]]:
+    """The physical lines of each row that is not empty: first, and one past the last."""
+    reader, start = csv.reader(lines, strict=True), 0
+    for cells in reader:
+        if cells:
+            yield start, reader.line_num
+        start = reader.line_num
+
+
+def _row_at(lines: list[str], line: int) -> tuple[int, int]:
+    return next(row for row in _rows(lines) if row[0] == line - 1)
+
+
+def _header(lines: list[str]) -> list[str]:
+    first, last = next(_rows(lines))
+    return [name.strip() for name in next(csv.reader(lines[first:last]))]
+
+
+def _cells(lines: list[str]) -> tuple[list[str], str]:
+    """A row cut at its commas, each cell as it is written, quotes included; and its line end."""
+    raw = "".join(lines)
+    row = raw.rstrip("\r\n")
+    cells, start, quoted = [], 0, False
+    for at, letter in enumerate(row):
+        if letter == '"' and (quoted or at == start):  # inside an open cell a quote is a letter
+            quoted = not quoted
+        elif letter == '"' and row[at - 1] == '"' and row[start] == '"':
+            quoted = True  # the second of two: a quote inside quotes
+        elif letter == "," and not quoted:
+            cells.append(row[start:at])
+            start = at + 1
+    return [*cells, row[start:]], raw[len(row) :]
+
+
+def _value(cell: str) -> str:
+    return "".join(next(csv.reader(_lines(cell)), [])).strip()
+
+
+def _csv(value: str) -> str:
+    held = io.StringIO()
+    # With a line end of its own, the writer puts quotes about a value that holds one.
+    csv.writer(held, lineterminator="\r\n").writerow([value, ""])
+    return held.getvalue()[: -len(",\r\n")]

@@ -1,0 +1,97 @@
+"""A group or set under another name: every place of a workspace that names it, and no other."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+import yaml
+
+from oaktag.located import Location
+from oaktag.workspace.assignments_file import FILE as ASSIGNMENTS
+from oaktag.workspace.csv_edits import with_words
+from oaktag.workspace.groups_file import FILE as GROUPS
+from oaktag.workspace.load import Files
+from oaktag.workspace.yamlfile import LOADER
+
+#: Where a word names a group or a set, by file: keys from the top; ``*`` is any key, or an item of
+#: a list; ``KEY`` stands for the names of the keys. A list may be one word too.
+PLACES = {
+    GROUPS: ("groups/*/id", "sets/KEY", "sets/*/*"),
+    ASSIGNMENTS: ("pins/*/group", "rules/*/give"),
+    "network.yaml": (
+        "nodes/*/group",
+        "nodes/*/point/scope/sources/*",
+        "nodes/*/point/scope/destinations/*",
+        "nodes/*/points/*/scope/sources/*",
+        "nodes/*/points/*/scope/destinations/*",
+        "segments/*/tag",
+        "feeds/*/only/groups/*",
+    ),
+    "expectations.yaml": ("*/from", "*/to"),
+    "oaktag.yaml": ("keep_open/*/from", "keep_open/*/to", "accepted/*/from", "accepted/*/to"),
+}
+#: The columns of a layer that do.
+COLUMNS = ("source", "destination")
+
+
+def renamed(files: Files, old: str, new: str) -> dict[str, str]:
+    """All files in which a group's or set's name stands, with the new one in its place."""
+    root = files.folder
+    changed: dict[str, str] = {}
+    for name in PLACES:
+        text = root.text(name)
+        for node in sorted(_naming(files, name), key=lambda n: -n.start_mark.index):
+            if node.value == old:
+                start, end = node.start_mark.index, node.end_mark.index
+                quote = text[start] if text[start] in "'\"" else ""
+                text = f"{text[:start]}{quote}{new}{quote}{text[end:]}"
+        changed[name] = text
+    for name in files.config.layers:
+        changed[name] = with_words(root.text(name), COLUMNS, old, new)
+    return {n: t for n, t in changed.items() if t != root.text(n)}
+
+
+def places_of(files: Files, word: str) -> list[Location]:
+    """Where a word stands that would name a group or a set, if there were one of that name."""
+    return [
+        Location(name, node.start_mark.line + 1, node.start_mark.column + 1)
+        for name in PLACES
+        for node in _naming(files, name)
+        if node.value == word
+    ]
+
+
+def _naming(files: Files, name: str) -> list[yaml.ScalarNode]:
+    """The scalars of a file that name groups or sets."""
+    text = files.folder.text(name)
+    if not text.strip():
+        return []
+    patterns = [p.split("/") for p in PLACES[name]]
+    return [
+        node
+        for path, node in _scalars(yaml.compose(text, Loader=LOADER), ())
+        if any(_like(path, pattern) for pattern in patterns)
+    ]
+
+
+def _like(path: tuple[str, ...], pattern: list[str]) -> bool:
+    if len(path) == len(pattern) - 1 and pattern[-1] == "*":
+        pattern = pattern[:-1]  # one word where a list may be
+    return len(path) == len(pattern) and all(
+        p == q or (q == "*" and p != "KEY") for p, q in zip(path, pattern, strict=True)
+    )
+
+
+def _scalars(
+    node: yaml.Node | None, path: tuple[str, ...]
+) -> Iterator[tuple[tuple[str, ...], yaml.ScalarNode]]:
+    """Every scalar with the keys that lead to it."""
+    if isinstance(node, yaml.ScalarNode):
+        yield path, node
+    elif isinstance(node, yaml.SequenceNode):
+        for item in node.value:
+            yield from _scalars(item, (*path, "*"))
+    elif isinstance(node, yaml.MappingNode):
+        for key, value in node.value:
+            yield (*path, "KEY"), key
+            yield from _scalars(value, (*path, str(key.value)))

@@ -1,0 +1,192 @@
+"""Edits of YAML text by the marks of its nodes: comments, order and every other byte stay."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Mapping
+from typing import Any
+
+import yaml
+
+from oaktag.errors import UsageError
+from oaktag.located import Location
+from oaktag.workspace.yamlfile import LOADER
+
+PLAIN = re.compile(r"[A-Za-z0-9][A-Za-z0-9 ._/-]*")
+
+
+def _top(text: str, key: str) -> tuple[yaml.Node, Any] | None:
+    root = yaml.compose(text, Loader=LOADER) if text.strip() else None
+    if not isinstance(root, yaml.MappingNode):
+        return None
+    return next(((k, v) for k, v in root.value if k.value == key), None)
+
+
+def quoted(text: str) -> str:
+    """A word as YAML text that reads as just this text."""
+    if PLAIN.fullmatch(text):
+        return text
+    escaped = text.replace("\\", "\\\\").replace('"', '\\"')
+    return f'"{escaped}"'
+
+
+def with_pin(text: str, fields: Mapping[str, str]) -> str:
+    """``assignments.yaml`` with one pin more, behind the others."""
+    pin = "{" + ", ".join(f"{k}: {quoted(v)}" for k, v in fields.items()) + "}"
+    return _with_item(text, "pins", pin)
+
+
+def _with_item(text: str, list_: str, item: str) -> str:
+    """A file with one item more in a list at its top, behind the others; a list that is not there
+    begins the file."""
+    found = _top(text, list_)
+    if found is None:
+        return f"{list_}:\n  - {item}\n" + ("\n" + text if text.strip() else "")
+    key, node = found
+    if isinstance(node, yaml.SequenceNode) and node.value and not node.flow_style:
+        at = _line_after(text, node.value[-1])
+        indent = " " * node.start_mark.column
+        lead = "" if at == 0 or text[at - 1 : at] == "\n" else "\n"
+        return f"{text[:at]}{lead}{indent}- {item}\n{text[at:]}"
+    if isinstance(node, yaml.SequenceNode) and node.value:
+        at = _end(text, node.value[-1])
+        return f"{text[:at]}, {item}{text[at:]}"
+    start = key.end_mark.index
+    return f"{text[:start]}:\n  - {item}{text[max(_end(text, node), text.index(':', start) + 1) :]}"
+
+
+def without_pin(text: str, place: Location) -> str:
+    """``assignments.yaml`` without the pin that stands at a place, or has a prefix there.
+
+    Raises:
+        UsageError: the pin is of several prefixes.
+    """
+    found = _top(text, "pins")
+    assert found and isinstance(found[1], yaml.SequenceNode), "a pin was read from there"
+    key, pins = found
+    wanted = place.line - 1, place.column - 1
+    starts = [(n.start_mark.line, n.start_mark.column) for n in pins.value]
+    number = sum(start <= wanted for start in starts) - 1
+    held = next((v for k, v in pins.value[number].value if k.value == "prefix"), None)
+    if isinstance(held, yaml.SequenceNode) and len(held.value) > 1:
+        raise UsageError(f"the pin in line {place.line} is of several prefixes; edit it by hand")
+    return _without(text, key, pins, number)
+
+
+def _without(text: str, key: yaml.Node, node: yaml.CollectionNode, number: int) -> str:
+    """A list with one item less; comments about the others stay."""
+    items, last = node.value, number == len(node.value) - 1
+    start, end = items[number].start_mark.index, _end(text, items[number])
+    if node.flow_style:
+        if not last:
+            following = items[number + 1].start_mark.index
+            end = following if not text[end:following].strip(" \t\r\n,") else end
+            if end != following:  # a comment stands between: only the comma goes
+                end = text.index(",", end) + 1
+        elif number:
+            before = _end(text, items[number - 1])
+            start = before if not text[before:start].strip(" \t\r\n,") else start
+        return text[:start] + text[end:]
+    start = _dash(text, node, start)
+    end = _line_after(text, items[number])
+    if len(items) == 1:
+        at = text.index(":", key.end_mark.index) + 1
+        return f"{text[:at]} []{text[at:start]}{text[end:]}"
+    return text[:start] + text[end:]
+
+
+def _dash(text: str, node: yaml.CollectionNode, item: int) -> int:
+    """Where the line starts whose dash leads to an item: its own, or one before it."""
+    start = text.rfind("\n", 0, item) + 1
+    while text[start + node.start_mark.column] != "-" or text[start:item].lstrip()[:1] == "#":
+        start = text.rfind("\n", 0, start - 1) + 1
+    return start
+
+
+def _end(text: str, node: yaml.Node) -> int:
+    """Where the last character of a node stands, less the blank that block nodes end with."""
+    if isinstance(node, yaml.ScalarNode) and node.style in ("|", ">"):
+        return len(text[: node.end_mark.index].rstrip())
+    if not isinstance(node, yaml.CollectionNode) or node.flow_style or not node.value:
+        return int(node.end_mark.index)
+    last = node.value[-1]
+    return _end(text, last[1] if isinstance(last, tuple) else last)
+
+
+def _line_after(text: str, node: yaml.Node) -> int:
+    """Where the line after a node begins."""
+    return text.find("\n", _end(text, node)) + 1 or len(text)
+
+
+def with_issued_to(text: str, number: int) -> str:
+    """``oaktag.yaml`` with the highest number that was issued."""
+    found = _top(text, "tags")
+    assert found and isinstance(found[1], yaml.MappingNode), "a range was read from there"
+    return _with_key(text, found[1], "issued_to", str(number))
+
+
+def with_permission(text: str, name: str, action: str, services: list[str]) -> str:
+    """``permissions.yaml`` with one permission more, behind the others."""
+    entry = f"{action}: {services[0] if len(services) == 1 else '[' + ', '.join(services) + ']'}"
+    found = _top(text, "permissions")
+    if found is None:
+        lead = "" if not text or text.endswith("\n") else "\n"
+        return f"{text}{lead}permissions:\n  {name}:\n    - {entry}\n"
+    _, node = found
+    if not isinstance(node, yaml.MappingNode) or not node.value:
+        raise UsageError(
+            "permissions.yaml has no permission to put this one behind; add it by hand"
+        )
+    if node.flow_style:
+        at = _end(text, node.value[-1][1])
+        return f"{text[:at]}, {name}: [{{{entry}}}]{text[at:]}"
+    at = _line_after(text, node.value[-1][1])
+    lead = "" if text[at - 1 : at] == "\n" else "\n"
+    indent = " " * node.start_mark.column
+    return f"{text[:at]}{lead}{indent}{name}:\n{indent}  - {entry}\n{text[at:]}"
+
+
+def with_feed(text: str, sender: str, receiver: str) -> str:
+    """``network.yaml`` with one feed more, behind the others."""
+    return _with_item(text, "feeds", f"{{from: {sender}, to: {receiver}}}")
+
+
+def with_setting(text: str, kind: str, name: str | int, key: str, value: str) -> str:
+    """``network.yaml`` with a key of a node (by its name) or link (by its place) set.
+
+    A key ``point.KEY`` is one of the node's only point, ``points.NAME.KEY`` of one of several.
+
+    Raises:
+        UsageError: there is no such item.
+    """
+    found = _top(text, f"{kind}s")
+    items = found[1].value if found and isinstance(found[1], yaml.SequenceNode) else []
+    for number, item in enumerate(items):
+        held = next((v.value for k, v in item.value if k.value == kind), None)
+        if name in (held, number):
+            inner = {k.value: v for k, v in item.value}
+            if key == "point" and "points" in inner:  # a list that has none yet
+                key, value = "points", f"[{{name: judge, {value[1:]}]"
+            elif key.startswith("point."):
+                item, key = inner["point"], key.removeprefix("point.")
+            elif key.startswith("points."):
+                _, point, key = key.split(".")
+                item = next(
+                    p for p in inner["points"].value
+                    if any(k.value == "name" and v.value == point for k, v in p.value)
+                )  # fmt: skip
+            return _with_key(text, item, key, value)
+    raise UsageError(f"there is no {kind} {name!r} in network.yaml")
+
+
+def _with_key(text: str, item: yaml.MappingNode, key: str, value: str) -> str:
+    for known, held in item.value:
+        if known.value == key:
+            return text[: held.start_mark.index] + value + text[_end(text, held) :]
+    if item.flow_style or not item.value:
+        at = _end(text, item.value[-1][1]) if item.value else item.start_mark.index + 1
+        lead = ", " if item.value else ""
+        return f"{text[:at]}{lead}{key}: {value}{text[at:]}"
+    at = _line_after(text, item.value[-1][1])
+    lead = "" if text[at - 1 : at] == "\n" else "\n"
+    return f"{text[:at]}{lead}{' ' * item.value[0][0].start_mark.column}{key}: {value}\n{text[at:]}"
