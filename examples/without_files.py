@@ -15,7 +15,8 @@ from oaktag.core.matrix import Matrix
 from oaktag.core.network import Network, Node, Point
 from oaktag.core.packets import Atoms
 from oaktag.core.proof import Meant, prove
-from oaktag.core.services import parse_service, set_text
+from oaktag.core.service_text import set_text
+from oaktag.core.services import parse_service
 from oaktag.located import Location
 
 HERE = Location("nowhere", 1)

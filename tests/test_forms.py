@@ -17,7 +17,8 @@ from conftest import Ran
 from oaktag.core.groups import Group, Groups, GroupSet, Numbering, Selector, find_cycle
 from oaktag.core.packets import ICMP_OF, PORTED, Atoms, Box, Packet
 from oaktag.core.service_names import NAMED
-from oaktag.core.services import parse_service, set_text
+from oaktag.core.service_text import set_text
+from oaktag.core.services import parse_service
 from oaktag.errors import UsageError
 from oaktag.testing.strategies import SERVICES
 from oaktag.workspace.folder import Folder
@@ -90,7 +91,7 @@ def test_atoms_tell_apart_just_what_boxes_do(data: st.DataObject, chosen: list[s
 @pytest.mark.parametrize(
     "text",
     ["", "80", "80/icmp", "http/tcp/x", "90-80/tcp", "65536/tcp", "icmp/ping", "icmp4", "icmp4/256",
-     "icmp6/1/2/3", "proto/256", "proto/tcp", "icmp/8", "nothing", "80,443/tcp", "-1/tcp", "ntp/icmp"],
+     "icmp6/1/2/3", "proto/256", "proto/tcp", "icmp/8", "nothing", "80,443", "80,/tcp", "-1/tcp", "ntp/icmp"],
 )  # fmt: skip
 def test_what_is_no_service(text: str) -> None:
     with pytest.raises(UsageError):

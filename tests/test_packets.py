@@ -5,6 +5,7 @@ from __future__ import annotations
 import itertools
 
 import numpy as np
+import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
@@ -21,7 +22,7 @@ from oaktag.core.packets import (
     runs,
     span_of,
 )
-from oaktag.core.services import set_text, set_words
+from oaktag.core.service_text import parse_asked, set_text, set_words
 from words import words_hold
 
 PORTS = (0, 1, 7, 8, 22, 80, 127, 128, 129, 255, 256, 443, 50_000, 65_535)
@@ -122,6 +123,29 @@ def test_what_is_printed_of_a_set_is_the_set(cut: list[Box]) -> None:
         assert all(words_hold(rest, p) != holds(cut, p) for p in SAMPLE)
     else:
         assert said == (", ".join(words) or "none")
+    if mask:
+        again = parse_asked(said)
+        fine = Atoms([*cut, *again])
+        assert fine.mask(again) == fine.mask(cut), said
+
+
+@pytest.mark.parametrize(
+    ("said", "words"),
+    [
+        ("icmp4/8/0", ["icmp4/8/0"]),
+        ("icmp4/0/0, proto/47", ["icmp4/0/0", "proto/47"]),
+        ("80,443,8000-8010/tcp", ["80,443,8000-8010/tcp"]),
+        ("22/tcp on IPv6 from ports 1024-65535", ["22/tcp on IPv6 from ports 1024-65535"]),
+        ("proto/1-5", ["icmp4", "proto/2-5 on IPv4", "proto/1-5 on IPv6"]),
+        ("any but 0-65535/tcp", ["0-65535/sctp", "0-65535/udp", "icmp", "proto/0,2-5,7-16"]),
+    ],
+)
+def test_what_is_typed_is_printed_again(said: str, words: list[str]) -> None:
+    boxes = parse_asked(said)
+    atoms = Atoms(boxes)
+    shown = set_words(atoms, atoms.mask(boxes))
+    assert all(any(word == s or s.startswith(word) for s in shown) for word in words), shown
+    assert set_text(atoms, atoms.mask(boxes)) in (said, ", ".join(shown))
 
 
 @given(cut=st.lists(boxes, max_size=4), data=st.data())

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from oaktag.core.services import set_text
+from oaktag.core.service_text import set_text
 from oaktag.operations.documents import Document, boxes_json, document
 from oaktag.operations.model import Model
 

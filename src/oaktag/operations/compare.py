@@ -12,7 +12,7 @@ from oaktag.core.groups import STAR
 from oaktag.core.lines import Line
 from oaktag.core.matrix import Matrix
 from oaktag.core.packets import Atoms, exchanged
-from oaktag.core.services import set_text, set_words
+from oaktag.core.service_text import set_text, set_words
 from oaktag.errors import UnwritableEntry, UsageError
 from oaktag.operations.documents import Document, document
 from oaktag.operations.expect import expect

@@ -11,7 +11,7 @@ import numpy as np
 
 from oaktag.core.matrix import Part
 from oaktag.core.packets import ICMP_OF, PORTED, PROTOCOL_NAMES, Atoms, Box, Packet, boxes_of
-from oaktag.core.services import parse_service, set_text
+from oaktag.core.service_text import parse_asked, set_text
 from oaktag.errors import UsageError
 from oaktag.located import Location
 from oaktag.operations.documents import (
@@ -81,7 +81,7 @@ def decide(
 
 
 def _asked(model: Model, service: str, family: int | None, source_port: int | None) -> list[Box]:
-    boxes = list(parse_service(service, model.files.permissions.services))
+    boxes = list(parse_asked(service, model.files.permissions.services))
     if family is not None:
         boxes = [b._replace(family=family) for b in boxes if b.family in (0, family)]
         if not boxes:

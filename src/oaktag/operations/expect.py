@@ -7,7 +7,7 @@ from oaktag.core.expectations import Claim, prove
 from oaktag.core.packets import Packet, Region
 from oaktag.core.placement import Host, node_hosts
 from oaktag.core.reach import Flow
-from oaktag.core.services import packet_text
+from oaktag.core.service_text import packet_text
 from oaktag.operations.documents import Document, clipped, document, packet_json
 from oaktag.operations.model import Model
 from oaktag.workspace.expectations_file import Expectation

@@ -13,7 +13,7 @@ from oaktag.core.comparison import renamed
 from oaktag.core.ends import End
 from oaktag.core.groups import STAR, Groups
 from oaktag.core.packets import Atoms
-from oaktag.core.services import set_text
+from oaktag.core.service_text import set_text
 from oaktag.findings import CODES, SEVERITIES
 from oaktag.located import Location
 from oaktag.operations.documents import Document

@@ -9,7 +9,7 @@ from oaktag.core.amendment import allowed_in, smallest
 from oaktag.core.ends import End
 from oaktag.core.lines import Action
 from oaktag.core.review import find_shadowed
-from oaktag.core.services import parse_service
+from oaktag.core.service_text import parse_asked
 from oaktag.errors import UsageError, WorkspaceError
 from oaktag.located import Location
 from oaktag.near import perhaps
@@ -136,7 +136,7 @@ def grant(
     """
     command = "grant" if action == "allow" else "revoke"
     model.matrix.square()  # what else would change is asked of all cells
-    boxes = parse_service(service, model.files.permissions.services)
+    boxes = parse_asked(service, model.files.permissions.services)
     fine = model.cut_along(boxes)
     ends = [fine.end(word) for word in (source, destination)]
     if action == "allow":

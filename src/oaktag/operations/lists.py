@@ -18,7 +18,7 @@ from oaktag.core.compiler import compile_point
 from oaktag.core.network import Point
 from oaktag.core.proof import Meant, Refuted
 from oaktag.core.proof import prove as prove_list
-from oaktag.core.services import packet_text
+from oaktag.core.service_text import packet_text
 from oaktag.dialects import DIALECTS, Dialect
 from oaktag.errors import OakTagError, UnreadableList, UnwritableEntry, UsageError
 from oaktag.operations.documents import Document, document, packet_json

@@ -10,7 +10,7 @@ from numpy.typing import NDArray
 from oaktag.core.comparison import compare
 from oaktag.core.matrix import ANSWERS
 from oaktag.core.packets import EVERYTHING, Atoms, Box
-from oaktag.core.services import parse_service, set_text
+from oaktag.core.service_text import parse_asked, set_text
 from oaktag.operations.compare import together
 from oaktag.operations.documents import Document, document
 from oaktag.operations.model import Model
@@ -51,7 +51,7 @@ def matrix(
         against, model = together(against, model)
     asked = model.atoms.full
     if service is not None:
-        boxes = parse_service(service, model.files.permissions.services)
+        boxes = parse_asked(service, model.files.permissions.services)
         model = model.cut_along(boxes)
         asked = model.atoms.mask(boxes)
     every = tuple(range(len(model.groups)))

@@ -10,7 +10,7 @@ from oaktag.core.answers import Trouble, troubles
 from oaktag.core.bindings import Binding, Bindings
 from oaktag.core.judging import arriving
 from oaktag.core.network import REGISTRY, Point
-from oaktag.core.services import packet_text
+from oaktag.core.service_text import packet_text
 from oaktag.findings import Finding, finding
 from oaktag.operations.documents import packet_json
 from oaktag.operations.model import Model

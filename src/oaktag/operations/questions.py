@@ -6,7 +6,7 @@ from collections import Counter
 from collections.abc import Iterable
 
 from oaktag.core.matrix import ANSWERS
-from oaktag.core.services import parse_service, set_text
+from oaktag.core.service_text import parse_asked, set_text
 from oaktag.errors import UsageError
 from oaktag.operations.documents import Document, document
 from oaktag.operations.model import Model
@@ -53,7 +53,7 @@ def _asked(model: Model, service: str | None) -> tuple[Model, int]:
     """The packets of a service, in the model cut along them."""
     if service is None:
         return model, model.atoms.full
-    boxes = parse_service(service, model.files.permissions.services)
+    boxes = parse_asked(service, model.files.permissions.services)
     finer = model.cut_along(boxes)
     return finer, finer.atoms.mask(boxes)
 

@@ -8,7 +8,7 @@ from collections.abc import Callable, Mapping, Sequence
 from oaktag.core.effects import EFFECTS
 from oaktag.core.population import Class
 from oaktag.core.reach import Flow, Reach, State
-from oaktag.core.services import regions_text, set_text
+from oaktag.core.service_text import regions_text, set_text
 from oaktag.core.survey import Survey
 from oaktag.errors import UsageError
 from oaktag.operations.advice import advice

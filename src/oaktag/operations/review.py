@@ -12,7 +12,7 @@ from oaktag.core.groups import STAR
 from oaktag.core.lines import Line
 from oaktag.core.packets import Box, Packet
 from oaktag.core.review import Shadowed, find_contradictions, find_redundant, find_shadowed
-from oaktag.core.services import packet_text
+from oaktag.core.service_text import packet_text
 from oaktag.findings import Finding, finding
 from oaktag.operations.documents import Document, packet_json
 from oaktag.operations.model import Model

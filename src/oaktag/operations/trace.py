@@ -10,7 +10,7 @@ from oaktag.core.packets import Packet
 from oaktag.core.paths import Path
 from oaktag.core.placement import Host, meet
 from oaktag.core.population import Class
-from oaktag.core.services import packet_text, parse_service
+from oaktag.core.service_text import packet_text, parse_asked
 from oaktag.core.tracing import Hop, walk
 from oaktag.errors import UsageError
 from oaktag.operations.documents import Document, document, packet_json
@@ -42,7 +42,7 @@ def trace(
     Raises:
         UsageError: an unknown name or service, or a service without packets of the family.
     """
-    boxes = parse_service(service, model.files.permissions.services)
+    boxes = parse_asked(service, model.files.permissions.services)
     model = model.cut_along(boxes)
     ends = model.end(source), model.end(destination, points=True)
     hosts = [hosts_of(model, end) for end in ends]

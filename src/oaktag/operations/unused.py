@@ -7,7 +7,7 @@ from collections.abc import Iterator
 from itertools import combinations
 
 from oaktag.core.groups import STAR
-from oaktag.core.services import packet_text
+from oaktag.core.service_text import packet_text
 from oaktag.findings import Finding, finding
 from oaktag.operations.model import Model
 

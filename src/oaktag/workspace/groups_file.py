@@ -125,7 +125,7 @@ def _read_tag(
     span = f"{numbering.low}-{numbering.high}"
     if tag in numbering.retired:
         file.clash(
-            node, f"{group} has the number {tag}, which is retired; points may still hold it",
+            node, f"the tag of {group}, {tag}, is retired; points may still hold it",
             "another number",
         )  # fmt: skip
     elif numbering.holds(tag) and not issued:
