@@ -190,7 +190,7 @@ def test_explain_is_the_other_commands_in_one(oaktag: Run, sample: Path) -> None
         at = [] if known["at"] == "registry" else ["--at", known["at"]]
         found = oaktag("-C", sample, "bindings", *at, known["address"], "--json").json["found"][0]
         assert found["binding"] == {k: v for k, v in known.items() if k not in ("at", "address")}
-    for cell in said["as_source"]:
+    for cell in said["policies"][0]["as_source"]:
         asked = oaktag("-C", sample, "cell", "ada", cell["destination"], "--json").json
         assert asked["allows"] == cell["allows"]
     assert json.dumps(said).count("hall-edge") == 2

@@ -245,8 +245,10 @@ def test_a_traceback_is_shown_only_when_asked_for(
     ran = oaktag("-C", sample, "check")
     assert ran.status == 2 and "this should not happen: ZeroDivisionError" in ran.err
     assert "--debug" in ran.err and "Traceback" not in ran.err
-    with pytest.raises(ZeroDivisionError):
-        oaktag("--debug", "-C", sample, "check")
+    traced = oaktag("--debug", "-C", sample, "check")
+    assert traced.status == 2 and "Traceback" in traced.err and "ZeroDivisionError" in traced.err
+    wrong = oaktag("--debug", "-C", sample, "explain", "nobody-at-all")
+    assert wrong.status == 2 and "Traceback" in wrong.err, "the same exit status as without"
 
 
 def test_the_error_names_every_fault_as_an_attribute(sample: Path) -> None:

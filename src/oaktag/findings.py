@@ -39,6 +39,8 @@ CODES: dict[str, Code] = {
         Code("OT212", "warning", "a rule that would give a group which does not exist"),
         Code("OT213", "warning", "a group without a number in the files"),
         Code("OT214", "warning", "a session of an endpoint that no source has"),
+        Code("OT215", "warning", "a pin that has expired"),
+        Code("OT216", "note", "a pin that ends soon"),
         Code("OT401", "warning", "a node that marks and knows no binding"),
         Code("OT402", "warning", "a feed that passes a wide binding and keeps back a narrower one"),
         Code("OT403", "warning", "a point that no path crosses"),

@@ -133,24 +133,29 @@ def run() -> NoReturn:
     except BrokenPipeError:  # who reads has seen enough
         status = 0
     except OakTagError as error:
-        if debug:
-            raise
+        _trace(debug)
         status = _complain(error)
     except OSError as error:
-        if debug:
-            raise
+        _trace(debug)
         status = _complain(OakTagError(_system(error)))
     except MemoryError:
         status = _complain(OakTagError("there is not enough memory for this"))
     except Exception as error:
-        if debug:
-            raise
+        _trace(debug)
         _tell(
             f"oaktag: this should not happen: {type(error).__name__}: {shown(str(error))}\n"
             "Run it again with --debug before the command to see where, and please report it."
         )
         status = WRONG
     sys.exit(_ended(status))
+
+
+def _trace(debug: bool) -> None:
+    """Where an error comes from, for whoever asks; the message and the exit status stay."""
+    if debug:
+        import traceback
+
+        _tell(traceback.format_exc().rstrip())
 
 
 def _invoke() -> int:

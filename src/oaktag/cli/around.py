@@ -6,8 +6,20 @@ from typing import Any
 
 import click
 
-from oaktag.cli.context import Context, as_json, complete, emit, pass_context, places, say, table
+from oaktag.cli.context import (
+    Context,
+    as_json,
+    complete,
+    emit,
+    paragraph,
+    pass_context,
+    places,
+    say,
+    table,
+)
 
+#: Of so many groups each is named.
+FEW = 12
 PARTS = (
     ("comes_in", "comes in"), ("passes_inside", "passes inside"), ("goes_out", "goes out"),
 )  # fmt: skip
@@ -30,9 +42,14 @@ def command(context: Context, set_: str, figure: str | None, as_json: bool) -> i
         return 0
     say(f"{document['set']}: {', '.join(document['groups'])}")
     for key, title in PARTS:
-        say(f"\n{title}:" if document[key] else f"\nnothing {title}")
+        rest = document["by_default"][key]
+        say(f"\n{title}:" if document[key] or rest else f"\nnothing {title}")
         if document[key]:
             table(("from", "to", "for", "by"), _folded(document[key]), wrap=(0, 1, 2, 3))
+        if rest:
+            few = ", ".join(rest) if len(rest) <= FEW else f"{len(rest)} groups"
+            what = {"comes_in": "from", "passes_inside": "between", "goes_out": "to"}[key]
+            paragraph(f"anything {what} {few}, by the default (allow)", "   ", first="")
     if figure:
         say(f"\ndrawn in {figure}")
     return 0

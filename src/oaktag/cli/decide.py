@@ -72,6 +72,8 @@ def command(
             say(f"          by {said}")
     else:
         say(f"   by {_said(document)}")
+    for told in document["addressed"]:
+        paragraph(told["text"], "   ")
     hint(f"oaktag cell {document['source']['group']} {document['destination']['group']}")
     return 0
 

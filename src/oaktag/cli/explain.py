@@ -12,6 +12,7 @@ from oaktag.cli.context import (
     complete,
     count,
     emit,
+    hint,
     paragraph,
     pass_context,
     place,
@@ -48,19 +49,39 @@ def command(context: Context, what: str, as_json: bool) -> int:
             right=(2,),
             wrap=(5,),
         )
+    for told in document.get("addressed", []):
+        say()
+        paragraph(told["text"], "")
+    policies = document["policies"]
+    for policy in policies if len(policies) <= FEW else ():
+        _policy(policy, alone=len(policies) == 1)
+    if len(policies) > FEW:
+        say()
+        names = ", ".join(p["group"] for p in policies)
+        paragraph(f"{len(policies)} groups are there: {names}", "   ", first="")
+        hint(f"oaktag explain {policies[0]['group']} shows what one of them may")
+    return 0
+
+
+#: Of so many groups at one prefix each is told in full.
+FEW = 3
+
+
+def _policy(policy: dict[str, Any], *, alone: bool) -> None:
+    """What one group may reach, and who may reach it."""
+    name = "" if alone else f"{policy['group']} ({policy['why']}) "
     for key, word in (("as_source", "destination"), ("as_destination", "source")):
-        if document[key]:
+        if policy[key]:
             say()
-            say("may reach:" if word == "destination" else "may be reached by:")
+            say(f"{name}may reach:" if word == "destination" else f"{name}may be reached by:")
             alike: dict[str, list[str]] = {}
-            for cell in document[key]:
+            for cell in policy[key]:
                 alike.setdefault(cell["allows"], []).append(cell[word])
             table(
                 ("for", "who" if word == "source" else "what"),
                 [(allows, ", ".join(names)) for allows, names in alike.items()],
                 wrap=(0, 1),
             )
-    return 0
 
 
 def _known(rows: list[dict[str, Any]]) -> list[tuple[Any, ...]]:

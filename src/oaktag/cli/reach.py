@@ -201,7 +201,13 @@ def _causes(causes: list[dict[str, Any]]) -> None:
     table(
         ("effect", "flows", "why", "for example", "what to do"),
         [
-            (c["effect"], f"{c['flows']:,}", _why(c["reasons"]), c["example"], c["advice"])
+            (
+                c["effect"],
+                f"{c['flows']:,}",
+                _why(c["reasons"], c["watching"]),
+                c["example"],
+                c["advice"],
+            )
             for c in causes[: SCREEN if len(causes) <= SCREEN else WORST]
         ],
         right=(1,),
@@ -303,7 +309,9 @@ def _mended(document: dict[str, Any], breaks: bool, even_if_breaks: bool, write:
         hint("--write writes it; can: in network.yaml names what else could be switched on")
 
 
-def _why(reasons: list[dict[str, Any]]) -> str:
+def _why(reasons: list[dict[str, Any]], watching: str | None = None) -> str:
+    if watching:
+        return f"{watching} only watches (mode: observe)"
     if not reasons:
         return "the points that judge do not agree with the matrix"
     return "; ".join(WORDS[r["why"]].format(node=r["node"]) for r in reasons)

@@ -13,6 +13,7 @@ from oaktag.cli.context import (
     fail_on,
     failed,
     hint,
+    paragraph,
     pass_context,
     place,
     say,
@@ -37,7 +38,7 @@ def command(context: Context, junit: str | None, as_json: bool, fail_on: str) ->
 
         document = contradiction(error)
     else:
-        document = workspace.verify()
+        document = workspace.verify(fail_on)
         if junit:
             from oaktag.report.junit import write_junit
 
@@ -46,21 +47,24 @@ def command(context: Context, junit: str | None, as_json: bool, fail_on: str) ->
     if as_json:
         emit(document)
     else:
-        _text(document)
-    well = all(p["well"] for p in document["parts"])
-    return int(not well or failed(document["findings"], fail_on))
+        _text(document, fail_on)
+    return int(fail_on != "never" and not all(p["well"] for p in document["parts"]))
 
 
-def _text(document: dict[str, Any]) -> None:
+def _text(document: dict[str, Any], level: str) -> None:
     table(
         ("", "part", "what it says"),
         [("well" if p["well"] else "FAILS", p["part"], p["text"]) for p in document["parts"]],
     )
     for found in document["findings"]:
-        if found["severity"] == "error":
+        if failed([found], level):
             say(f"{found['code']} {place(found)}: {found['message']}")
     for row in document["failed"]:
         say(f"{place(row)} fails: {row['from']} → {row['to']}: {row['asks']}")
+    if document["not_looked_at"]:
+        say("not looked at:")
+    for told in document["not_looked_at"]:
+        paragraph(told, "     ", first="   - ")
     wrong = [p["part"] for p in document["parts"] if not p["well"]]
     if wrong:
         verb = "says" if len(wrong) == 1 else "say"

@@ -226,8 +226,32 @@ def find_redundant(matrix: Matrix) -> list[int]:
         if any(e.log or e.answer for e in permission.entries)
     }
     return [
-        n for n in sorted(reached - changing) if matrix.policy.lines[n].permission not in speaking
+        n
+        for n in sorted(reached - changing)
+        if matrix.policy.lines[n].permission not in speaking and _idle_as_a_whole(matrix, n)
     ]
+
+
+def _idle_as_a_whole(matrix: Matrix, number: int) -> bool:
+    """Whether a line changes nothing with its mirror: of one that is its own mirror in some cells
+    each half alone changes nothing, for the other is still there."""
+    rows = [row for row in matrix.rows if row.line == number]
+    if len(rows) < 2:
+        return True
+    policy = matrix.policy
+    kept = policy.lines[number]._replace(mode="off")
+    lines = (*policy.lines[:number], kept, *policy.lines[number + 1 :])
+    without = Matrix(matrix.groups, policy._replace(lines=lines), matrix.atoms, matrix.today)
+    first, second = (set(_cells(matrix, row)) for row in rows)
+    return all(
+        _allowed(matrix, cell, answer) == _allowed(without, cell, answer)
+        for cell in first & second
+        for answer in ANSWERS
+    )
+
+
+def _allowed(matrix: Matrix, cell: tuple[int, int], answer: Answer) -> int:
+    return sum(p.mask for p in matrix.pieces(*cell, answer) if p.action == "allow")
 
 
 def _triples(

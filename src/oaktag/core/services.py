@@ -2,8 +2,9 @@
 
 Written forms (semantics, section 4; vocabulary): ``443/tcp``, ``1024-2047/udp``,
 ``80,443,8000-8010/tcp``, ``https``, ``domain/udp``, ``icmp``, ``icmp/echo-request``,
-``icmp4/8``, ``icmp6/1/4``, ``proto/47``, ``any``. Numbers of protocols and ICMP types are IANA's ("Protocol Numbers", "ICMP Parameters",
-RFC 792, RFC 4443, RFC 4861); names of ports are in ``service_names.py``.
+``icmp4/8``, ``icmp6/1/4``, ``proto/47``, ``any``. Numbers of protocols and ICMP types are IANA's
+("Protocol Numbers", "ICMP Parameters", RFC 792, RFC 4443, RFC 4861); names of ports are in
+``service_names.py``.
 """
 
 from __future__ import annotations

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
+from datetime import date
 from typing import Any
 
 import numpy as np
@@ -17,6 +18,9 @@ from oaktag.operations.model import Model
 from oaktag.operations.network import network_findings
 from oaktag.operations.weigh import borne
 
+#: Within so many days a pin ends soon.
+SOON = 30
+
 
 def check(model: Model) -> Document:
     """All findings, in the order of files and lines."""
@@ -26,8 +30,8 @@ def check(model: Model) -> Document:
 def findings(model: Model) -> list[Finding]:
     """All findings, as they are before the workspace weighs them."""
     return [
-        *_groups(model), *_unassigned(model), *_rules(model), *_endpoints(model), *_segments(model),
-        *_bindings(model), *_sessions(model), *network_findings(model),
+        *_groups(model), *_unassigned(model), *_rules(model), *_pins(model), *_endpoints(model),
+        *_segments(model), *_bindings(model), *_sessions(model), *network_findings(model),
     ]  # fmt: skip
 
 
@@ -46,6 +50,8 @@ def clashes(error: WorkspaceError) -> Document:
 def _groups(model: Model) -> Iterator[Finding]:
     given = model.assignment.group
     bound = set(model.registry.in_force.tags.tolist())
+    nodes = {n.group for n in model.network.nodes.values() if n.addresses}
+    addressed = nodes | {p.group for p in model.prefix_pins}
     for index, group in enumerate(model.groups.all):
         if not index:
             continue
@@ -55,12 +61,12 @@ def _groups(model: Model) -> Iterator[Finding]:
                 "OT213", group.location, f"the group {group.id} has no number in the files",
                 "oaktag groups --number writes the next free one",
             )  # fmt: skip
-        if not len(rows):
+        if not len(rows) and index not in addressed:
             yield finding(
                 "OT201", group.location, f"nobody is in the group {group.id}",
                 "oaktag members --unassigned shows who nearly is",
             )  # fmt: skip
-        elif model.groups.tag(index) not in bound:
+        elif len(rows) and model.groups.tag(index) not in bound:
             stable = model.files.endpoints.stable[rows].any()
             yield finding(
                 "OT202", group.location,
@@ -134,6 +140,28 @@ def _rules(model: Model) -> Iterator[Finding]:
             )  # fmt: skip
 
 
+def _pins(model: Model) -> Iterator[Finding]:
+    """Pins that are over, or nearly."""
+    given = model.files.assignments
+    told = [(p.endpoint, p.group, p.until, p.location) for p in given.pins]
+    told += [(str(p.prefix), p.group, until, p.location) for p, until in given.prefix_pins]
+    for who, group, until, place in told:
+        if until is None or until > model.today + SOON:
+            continue
+        day, name = date.fromordinal(until), model.groups.all[group].id
+        if until < model.today:
+            yield finding(
+                "OT215", place,
+                f"the pin of {who} to {name} has expired on {day}, and no longer counts",
+                f"oaktag unpin {who} takes it out, or give it a later day",
+            )  # fmt: skip
+        else:
+            yield finding(
+                "OT216", place, f"the pin of {who} to {name} counts through {day} and then no more",
+                "give it a later day if it is still needed",
+            )  # fmt: skip
+
+
 def _endpoints(model: Model) -> Iterator[Finding]:
     endpoints = model.files.endpoints
     holders: dict[Any, int] = {}
@@ -175,7 +203,10 @@ def _segments(model: Model) -> Iterator[Finding]:
 
 
 def _bindings(model: Model) -> Iterator[Finding]:
-    for a, b in differing(model.registry_bindings):
+    pinned = dict.fromkeys(p.node for p in model.prefix_pins if p.node is not None)
+    tables = [model.registry_bindings, *(model.knowledge.at(n).bindings for n in pinned)]
+    pairs = {(a.location, b.location, b.prefix): (a, b) for t in tables for a, b in differing(t)}
+    for a, b in pairs.values():
         tags = f"{model.groups.name(a.tag)} and {model.groups.name(b.tag)}"
         place: Location = b.location
         yield finding(

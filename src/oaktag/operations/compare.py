@@ -10,7 +10,6 @@ from hashlib import sha256
 from oaktag.core.comparison import CellChange, compare, renamed
 from oaktag.core.groups import STAR
 from oaktag.core.lines import Line
-from oaktag.core.matrix import Matrix
 from oaktag.core.packets import Atoms, exchanged
 from oaktag.core.service_text import set_text, set_words
 from oaktag.errors import UnwritableEntry, UsageError
@@ -59,17 +58,10 @@ def if_enforced(model: Model, where: str | None = None) -> Document:
         ),
         default=watched or policy.default,
     )
-    after = Matrix(model.groups, fresh, model.atoms, model.today)
-    return document(
-        "compare",
-        guards=[],
-        renamed=[],
-        cells=[_cell(model, model, c) for c in compare(model.matrix, after)],
-        lines=[{"file": lines[n].location.file, "line": lines[n].location.line} for n in chosen],
-        endpoints=[],
-        expectations=[],
-        points=[],
-    )
+    after = Model(model.files._replace(policy=fresh), model.today)
+    places = [lines[n].location for n in sorted(chosen)]
+    held = versions(model, after)
+    return {**held, "lines": [{"file": p.file, "line": p.line} for p in places]}
 
 
 def together(was: Model, now: Model) -> tuple[Model, Model]:

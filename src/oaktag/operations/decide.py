@@ -23,6 +23,7 @@ from oaktag.operations.documents import (
     piece_json,
 )
 from oaktag.operations.model import Model
+from oaktag.operations.whose import addressed
 from oaktag.workspace.csvfile import parse_csv
 from oaktag.workspace.textfile import Problems, checked_lines
 
@@ -74,6 +75,7 @@ def decide(
         would_line=None if mixed else piece_json(matrix, first.would)["line"],
         permission=None if mixed else said["permission"],
         entry=None if mixed else said["entry"],
+        addressed=addressed(model, source, destination),
     )
     if len(parts) > 1:
         result["parts"] = [row for part in parts for row in _part(model, part, asked)]

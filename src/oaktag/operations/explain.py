@@ -15,6 +15,7 @@ from oaktag.operations.cell import allowed_text
 from oaktag.operations.documents import Document, document
 from oaktag.operations.members import endpoint_json
 from oaktag.operations.model import Model
+from oaktag.operations.whose import at_address
 
 _HARDWARE = re.compile(r"[0-9a-f]{12}")
 
@@ -100,7 +101,7 @@ def _endpoint(model: Model, what: str, row: int) -> Document:
         attributes=attributes,
         places=places,
         bindings=[known for p in mine for known in _known(model, p.address)],
-        **_cells(model, max(int(model.assignment.group[row]), 0)),
+        policies=[_policy(model, max(int(model.assignment.group[row]), 0), "assigned")],
     )
 
 
@@ -109,11 +110,8 @@ def _address(model: Model, what: str, prefix: Prefix) -> Document:
     here = [model.files.endpoints.ids[row] for row in there]
     held = model.registry.in_force
     inside = [row_json(model, b) for b in held.take(held.prefixes.inside(prefix))]
-    group = model.groups.by_tag.get(model.registry.tag(prefix.family, prefix.start), 0)
-    owned = [int(model.assignment.group[row]) for row in there]
-    if owned and owned[0] >= 0:  # the true group of an address is its endpoint's
-        group = owned[0]
     alone = prefix.length == WIDTH[prefix.family]
+    told = at_address(model, what, prefix) if alone else None
     return document(
         "explain",
         what=what,
@@ -123,8 +121,25 @@ def _address(model: Model, what: str, prefix: Prefix) -> Document:
         endpoints=here,
         inside=[] if alone else inside,
         bindings=list(_known(model, prefix)),
-        **_cells(model, group),
+        addressed=[told] if told else [],
+        policies=[_policy(model, g, why) for g, why in _groups_at(model, prefix).items()],
     )
+
+
+def _groups_at(model: Model, prefix: Prefix) -> dict[int, str]:
+    """The groups of an address or prefix, and by what each: the tag that is bound to it, to parts
+    of it, and the endpoints there."""
+    found: dict[int, str] = {}
+    by_tag = model.groups.by_tag
+    number = model.registry.of_prefix(prefix)
+    if number >= 0:
+        found[by_tag.get(model.registry.bindings[number].tag, 0)] = "bound"
+    held = model.registry.in_force
+    for tag in np.unique(held.tags[held.prefixes.inside(prefix)]).tolist():
+        found.setdefault(by_tag.get(tag, 0), "bound inside")
+    for row in model.places.endpoint[model.places.addresses.inside(prefix)].tolist():
+        found.setdefault(max(int(model.assignment.group[row]), 0), "of an endpoint there")
+    return found or {0: "nothing is bound"}
 
 
 def _group(model: Model, what: str, group: int) -> Document:
@@ -141,7 +156,7 @@ def _group(model: Model, what: str, group: int) -> Document:
         members=members,
         sets=[s for s in model.groups.sets if group in model.groups.members(s)],
         bindings=[row_json(model, b) for b in held.take(np.flatnonzero(held.tags == tag))],
-        **_cells(model, group),
+        policies=[_policy(model, group, "asked")],
     )
 
 
@@ -156,8 +171,8 @@ def _known(model: Model, prefix: Prefix) -> Iterator[Document]:
             yield {"at": name, "address": shown, **row_json(model, table.bindings[number])}
 
 
-def _cells(model: Model, group: int) -> Document:
-    """What the group may reach, and who may reach it: other groups by what is allowed."""
+def _policy(model: Model, group: int, why: str) -> Document:
+    """What a group may reach, and who may reach it: other groups by what is allowed."""
     every = range(len(model.groups))
 
     def listed(forms: list[int], key: str) -> list[Document]:
@@ -168,6 +183,8 @@ def _cells(model: Model, group: int) -> Document:
         ]
 
     return {
+        **model.group_json(group),
+        "why": why,
         "as_source": listed([model.matrix.form(group, g) for g in every], "destination"),
         "as_destination": listed([model.matrix.form(g, group) for g in every], "source"),
     }

@@ -404,11 +404,16 @@ class Workspace:
 
         return expect(self.model)
 
-    def verify(self) -> Document:
-        """Check, review, expect and reach in one."""
+    def verify(self, level: str = "error") -> Document:
+        """Check, review, expect and reach in one, and what was not looked at.
+
+        Args:
+            level: the severity from which findings are no longer well: ``error``, ``warning``,
+                ``note`` or ``never``.
+        """
         from oaktag.operations.verify import verify
 
-        return verify(self.model)
+        return verify(self.model, level)
 
     def review(self) -> Document:
         """Findings about the matrix."""

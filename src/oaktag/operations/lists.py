@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
+import contextlib
 import csv
 import errno
 import io
 import json
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 from hashlib import sha256
 from pathlib import Path
 
@@ -285,7 +286,23 @@ def prove(model: Model, folder: Path, progress: Progress | None = None) -> Docum
         except UnreadableList as error:
             row["error"] = f"{path}:{error.line}: {error.message}"
         rows.append(row)
-    return document("prove", points=rows)
+    return document("prove", points=rows + list(_strangers(model, folder)))
+
+
+def _strangers(model: Model, folder: Path) -> Iterator[Document]:
+    """Lists in the folder of which no point is meant to hold any."""
+    meant = {f"{p.id}{dialect_of(p).suffix}" for p in points_of(model)}
+    endings = tuple({dialect.suffix for dialect in DIALECTS.values()})
+    with contextlib.suppress(OSError):
+        for path in sorted(folder.iterdir()):
+            if path.name.endswith(endings) and path.name not in meant:
+                name = path.name.removesuffix(path.suffix)
+                point = model.network.points.get(name)
+                told = "there is no such point" if point is None else "the point is off"
+                yield {
+                    "point": name, "file": path.as_posix(), "equal": False, "counterexample": None,
+                    "error": f"{told} in network.yaml; take {path} away, or bring the point back",
+                }  # fmt: skip
 
 
 def _refuted(against: Refuted) -> Document:

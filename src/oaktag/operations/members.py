@@ -190,7 +190,7 @@ def by_rule(model: Model, line: int) -> Document:
 
 def withheld(model: Model) -> Document:
     """Members without a standing binding, and why."""
-    bound = {b.who for b in model.registry_bindings}
+    bound = {b.who for b in model.registry_bindings if b.source in ("inventory", "session")}
     assumed = {p.endpoint: p for p in model.places if p.by == "assumed"}
     rows: list[Document] = []
     for row in np.flatnonzero(model.assignment.group >= 0).tolist():

@@ -158,7 +158,6 @@ def _alike(
     for (now, later), alike in by.items():
         form = matrix.forms[now]
         names = _listed([model.groups.all[p[end]].id for p in alike])
-        deciding = _deciding(model, alike)
         services = set_text(model.atoms, form)
         if not form:
             text = {
@@ -174,8 +173,28 @@ def _alike(
         if now != later:
             then = set_text(model.atoms, matrix.forms[later])
             text += f"; were the observed lines enforced, for {then}"
-        sentences.append(_sentence(f"{text}.", deciding))
+        sentences.append(_sentence(f"{text}.", _saying(model, alike)))
     return sentences
+
+
+def _saying(model: Model, pairs: list[tuple[int, int]]) -> list[Document]:
+    """The lines that a sentence about some cells rests on: those that allow; where nothing is
+    allowed, those that deny, unless the default does; and the observed ones where they differ."""
+    places: dict[tuple[str | None, int | None], None] = {}
+    matrix = model.matrix
+    for pair in pairs:
+        for answer in ANSWERS if matrix.form(*pair) != matrix.form(*pair, "would") else ANSWERS[:1]:
+            pieces = matrix.pieces(*pair, answer)
+            said = [p for p in pieces if p.action == "allow"]
+            said = said or [p for p in pieces if p.row < 0] or pieces
+            for piece in said:
+                place: tuple[str | None, int | None] = None, None
+                if piece.row >= 0:
+                    location = model.lines[matrix.rows[piece.row].line].location
+                    place = location.file, location.line
+                places[place] = None
+    order = sorted(places, key=lambda p: (p[0] or "", p[1] or 0))
+    return [{"file": file, "line": line} for file, line in order]
 
 
 def _deciding(model: Model, pairs: list[tuple[int, int]]) -> list[Document]:
@@ -212,13 +231,18 @@ def around(model: Model, word: str) -> Document:
     matrix = model.matrix
     blank = model.atoms.full if model.files.policy.default == "allow" else 0
     parts: dict[str, list[Document]] = {"comes_in": [], "passes_inside": [], "goes_out": []}
+    by_default: dict[str, set[str]] = {part: set() for part in parts}
     every = range(len(model.groups))
     pairs = {(s, d) for g in inner for other in every for s, d in ((g, other), (other, g))}
     for s, d in sorted(pairs):
         form = matrix.forms[matrix.form(s, d)]
-        if not form or (form == blank and not _deciding(model, [(s, d)])):
-            continue
         part = "passes_inside" if {s, d} <= inner else "goes_out" if s in inner else "comes_in"
+        if form == blank and not _deciding(model, [(s, d)]):
+            if form:
+                by_default[part].add(model.groups.all[d if part == "goes_out" else s].id)
+            continue
+        if not form:
+            continue
         parts[part].append(
             {
                 "source": model.groups.all[s].id, "destination": model.groups.all[d].id,
@@ -226,4 +250,6 @@ def around(model: Model, word: str) -> Document:
             }
         )  # fmt: skip
     names = [model.groups.all[g].id for g in sorted(inner)]
-    return document("around", set=word, groups=names, **parts)
+    rest = {part: sorted(cells) for part, cells in by_default.items()}
+    default = model.files.policy.default
+    return document("around", set=word, groups=names, **parts, default=default, by_default=rest)

@@ -204,11 +204,11 @@ def summary(model: Model, flows: Sequence[Flow], borne: Sequence[bool] = ()) -> 
     """What is cut off, counts, and rows with one cause as one, the worst first. Rows that the
     workspace bears are counted apart."""
     borne = borne or [False] * len(flows)
-    causes: dict[tuple[str, tuple[tuple[str | None, str], ...]], list[Flow]] = {}
+    causes: dict[tuple[str, tuple[tuple[str | None, str], ...], str | None], list[Flow]] = {}
     left = [f for f, b in zip(flows, borne, strict=True) if not b]
     for flow in left:
         if flow.effect != "exact":
-            causes.setdefault((flow.effect, flow.causes), []).append(flow)
+            causes.setdefault((flow.effect, flow.causes, _watching(flow)), []).append(flow)
     order = sorted(
         causes.items(), key=lambda item: (_RANK[item[0][0]], -len(item[1]), str(item[0]))
     )
@@ -221,8 +221,13 @@ def summary(model: Model, flows: Sequence[Flow], borne: Sequence[bool] = ()) -> 
                 "cut-off" if f.cut_off else f.effect for f, b in zip(flows, borne, strict=True) if b
             )
         ),
-        "causes": [_cause(model, effect, reasons, rows) for (effect, reasons), rows in order],
+        "causes": [_cause(model, effect, reasons, rows) for (effect, reasons, _), rows in order],
     }
+
+
+def _watching(flow: Flow) -> str | None:
+    """The point that only watches what it should deny, where that is all that is wrong."""
+    return flow.at if flow.result == "observed" and not flow.causes else None
 
 
 def _off(model: Model, flows: Sequence[Flow]) -> list[Document]:
@@ -250,13 +255,16 @@ def _cause(
 ) -> Document:
     first = flows[0]
     names = model.groups.all
+    watching = _watching(first)
+    told = f"let {watching} enforce, once it may: mode: enforce" if watching else ""
     return {
         "effect": effect,
         "reasons": [{"node": n, "why": w} for n, w in reasons],
+        "watching": watching,
         "flows": len(flows),
         "from_segments": sorted({f.source[0] for f in flows}),
         "to_segments": sorted({f.destination[0] for f in flows}),
         "example": f"{names[first.source[1]].id} in {first.source[0]} → "
         f"{names[first.destination[1]].id} in {first.destination[0]}",
-        "advice": advice(model, first, reasons[-1]) if reasons else "",
+        "advice": advice(model, first, reasons[-1]) if reasons else told,
     }

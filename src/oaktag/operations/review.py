@@ -211,7 +211,8 @@ def _isolating(model: Model) -> Iterator[Finding]:
         mine = [h for h in model.hosts if h.group == group]
         for flow in model.state.flows(mine, mine):
             blind = {r.why for r in flow.reasons} <= {"no-point", "inside", "direction"}
-            for piece in denied if flow.effect == "leak" and blind else ():
+            unjudged = flow.effect == "leak" and flow.result == "unenforced" and blind
+            for piece in denied if unjudged else ():
                 number = model.matrix.rows[piece.row].line
                 family, leaking = next((f, m) for f, m in flow.leaks.items() if m)
                 common = leaking & piece.mask

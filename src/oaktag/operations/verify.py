@@ -2,7 +2,10 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
+
 from oaktag.errors import WorkspaceError
+from oaktag.findings import SEVERITIES
 from oaktag.operations.check import check, clashes
 from oaktag.operations.documents import Document, document
 from oaktag.operations.expect import expect
@@ -11,13 +14,19 @@ from oaktag.operations.reach import reach
 from oaktag.operations.review import review
 
 
-def verify(model: Model) -> Document:
-    """What each of the four found, and the documents themselves."""
+def verify(model: Model, level: str = "error") -> Document:
+    """What each of the four found, the documents themselves, and what nobody looked at.
+
+    Args:
+        model: the workspace.
+        level: the severity from which findings are no longer well: ``error``, ``warning``,
+            ``note`` or ``never``.
+    """
     held = {"check": check(model), "review": review(model), "expect": expect(model)}
     flows = reach(model)
     rows = [*held["expect"]["expectations"], *held["expect"]["keep_open"]]
     parts = [
-        *(_findings(name, held[name]) for name in ("check", "review")),
+        *(_findings(name, held[name], level) for name in ("check", "review")),
         {
             "part": "expect",
             "found": sum(not r["holds"] for r in rows),
@@ -34,24 +43,58 @@ def verify(model: Model) -> Document:
         findings=[f for name in ("check", "review") for f in held[name]["findings"]],
         failed=[r for r in rows if not r["holds"]],
         causes=flows["summary"]["causes"],
+        not_looked_at=list(_not_looked_at(model, held["check"])),
     )
+
+
+def _not_looked_at(model: Model, checked: Document) -> Iterator[str]:
+    """What a green result says nothing about."""
+    if not model.files.expectations:
+        yield "no expectation is written down: nothing was asked of the matrix by name"
+    if not model.files.keep_open:
+        yield "keep_open is empty: nothing says which way must stay open for yourselves"
+    if not model.network.segments:
+        yield "network.yaml has no segment: nothing was asked of paths and tags"
+    else:
+        elsewhere = len(model.nowhere)
+        if elsewhere:
+            yield f"{elsewhere:,} addresses on no segment: nobody follows their packets"
+        for point in model.network.points.values():
+            if point.mode != "enforce":
+                yield f"the point {point.id} is in {point.mode}: it stops nothing"
+    if any(f["code"] == "OT408" for f in checked["findings"]):
+        yield "the answers of all pairs: there are too many to follow here"
+    held = model.assignment.group < 0
+    if held.any():
+        yield f"{int(held.sum()):,} endpoints in no group: they fare as untagged"
+    if model.files.config.accepted or model.files.borne:
+        yield "what oaktag.yaml accepts: oaktag reach --accepted shows it"
+    yield "whether points hold these lists: oaktag prove and oaktag drift ask them"
 
 
 def contradiction(error: WorkspaceError) -> Document:
     """The document where the files contradict each other: nothing else can be asked then."""
     held = clashes(error)
     return document(
-        "verify", parts=[_findings("check", held)], findings=held["findings"], failed=[], causes=[]
-    )
+        "verify", parts=[_findings("check", held, "error")],
+        findings=held["findings"], failed=[], causes=[],
+        not_looked_at=["all else: the files contradict each other"],
+    )  # fmt: skip
 
 
-def _findings(name: str, held: Document) -> Document:
+def _fails(found: Document, level: str) -> bool:
+    """Whether a finding is as severe as a level."""
+    return level != "never" and SEVERITIES.index(found["severity"]) <= SEVERITIES.index(level)
+
+
+def _findings(name: str, held: Document, level: str) -> Document:
     by = {
         s: sum(f["severity"] == s for f in held["findings"]) for s in ("error", "warning", "note")
     }
     told = ", ".join(f"{n} {s}{'s' * (n != 1)}" for s, n in by.items() if n)
     return {
-        "part": name, "found": len(held["findings"]), "well": not by["error"],
+        "part": name, "found": len(held["findings"]),
+        "well": not any(_fails(f, level) for f in held["findings"]),
         "text": told or "nothing found",
     }  # fmt: skip
 
