@@ -18,10 +18,10 @@ import pytest
 from conftest import first_part
 
 CHANGES = (
-    ["rename", "catalogue", "books"],
-    ["pin", "ada", "--to", "kiosks", "--note", "for a day"],
+    ["rename", "--write", "catalogue", "books"],
+    ["pin", "--write", "ada", "--to", "kiosks", "--note", "for a day"],
     ["grant", "kiosks", "loans-db", "22/tcp", "--write", "--anyway"],
-    ["groups", "--number"],
+    ["groups", "--number", "--write"],
 )
 
 

@@ -29,23 +29,27 @@ def _texts(folder: Path) -> dict[str, str]:
 
 def test_pin_and_unpin_are_each_others_way_back(oaktag: Run, sample: Path) -> None:
     before = _texts(sample)
-    shown = oaktag("-C", sample, "pin", "ada", "--to", "kiosks", "--note", "a, b: c", "--dry-run")
+    shown = oaktag("-C", sample, "pin", "ada", "--to", "kiosks", "--note", "a, b: c")
     assert '+  - {endpoint: ada, group: kiosks, note: "a, b: c"}' in shown.out
     assert "not written" in shown.out and _texts(sample) == before
-    ran = oaktag("-C", sample, "pin", "ada", "--to", "kiosks", "--until", "2027-01-31", "--json")
+    ran = oaktag(
+        "-C", sample, "pin", "--write", "ada", "--to", "kiosks", "--until", "2027-01-31", "--json"
+    )
     jsonschema.validate(ran.json, _schema("pin"))
     said = oaktag("-C", sample, "explain", "ada", "--json").json["endpoint"]
     assert (said["group"], said["by"]["kind"], said["by"]["line"]) == ("kiosks", "pin", 3)
-    assert oaktag("-C", sample, "unpin", "ada").status == 0
+    assert oaktag("-C", sample, "unpin", "--write", "ada").status == 0
     assert _texts(sample) == before
     for who in ("10.20.3.0/24", "2001:db8:20:3::/64"):
-        assert oaktag("-C", sample, "pin", who, "--to", "patrons").status == 0
+        assert oaktag("-C", sample, "pin", "--write", who, "--to", "patrons").status == 0
     found = oaktag("-C", sample, "bindings", "10.20.3.9", "2001:db8:20:3::9", "--json").json[
         "found"
     ]
     assert [(f["group"], f["binding"]["source"]) for f in found] == [("patrons", "pinned")] * 2
     for who in ("2001:db8:20:3::/64", "10.20.3.0/24"):
-        jsonschema.validate(oaktag("-C", sample, "unpin", who, "--json").json, _schema("unpin"))
+        jsonschema.validate(
+            oaktag("-C", sample, "unpin", "--write", who, "--json").json, _schema("unpin")
+        )
     assert _texts(sample) == before
 
 
@@ -107,17 +111,17 @@ def test_rename_in_all_files_or_none(oaktag: Run, sample: Path) -> None:
     changed = _texts(sample)
     reach = oaktag("-C", sample, "reach", "--json").out
     for old, new in (("patrons", "visitors"), ("hall", "the-hall")):
-        ran = oaktag("-C", sample, "rename", old, new, "--json")
+        ran = oaktag("-C", sample, "rename", "--write", old, new, "--json")
         jsonschema.validate(ran.json, _schema("rename"))
         assert ran.json["written"] and len(ran.json["files"]) >= 3
     assert not any("patrons" in t for n, t in _texts(sample).items() if n.endswith(".yaml"))
     assert oaktag("-C", sample, "reach", "--json").out == reach.replace("patrons", "visitors")
     assert "Patrons" in (sample / "groups.yaml").read_text()
     for old, new in (("patrons", "visitors"), ("hall", "the-hall")):
-        assert oaktag("-C", sample, "rename", new, old).status == 0
+        assert oaktag("-C", sample, "rename", "--write", new, old).status == 0
     assert _texts(sample) == changed != before
     (sample / "matrix/20-reading.csv").chmod(0o400)
-    assert oaktag("-C", sample, "rename", "kiosks", "points").status == 2
+    assert oaktag("-C", sample, "rename", "--write", "kiosks", "points").status == 2
     assert _texts(sample) == changed
 
 
@@ -125,7 +129,7 @@ def test_who_moved_since_a_revision_or_a_folder(oaktag: Run, sample: Path, mende
     git = ["git", "-C", str(sample), "-c", "user.name=a", "-c", "user.email=a@b.c"]
     for words in (["init", "-q"], ["add", "-A"], ["commit", "-qm", "first"]):
         subprocess.run([*git, *words], check=True, capture_output=True)
-    oaktag("-C", sample, "pin", "ada", "--to", "kiosks")
+    oaktag("-C", sample, "pin", "--write", "ada", "--to", "kiosks")
     people = sample / "inventory/people.csv"
     people.write_text(people.read_text() + "zoe,Zoe Ash,librarian,central,10.20.1.15,reserved\n")
     ran = oaktag("-C", sample, "members", "--against", "HEAD", "--json")

@@ -176,14 +176,14 @@ def test_batch_keeps_rows_and_says_each_fault(oaktag: Run, sample: Path) -> None
         (["attributes", "modle"], 2, "perhaps model"),
         (["explain", "catalog"], 2, "perhaps catalogue"),
         (["explain", "10.20.200.1/24"], 2, "host bits"),
-        (["pin", "ivo", "--to", "kiosks"], 2, "is pinned twice"),
-        (["pin", "nobody", "--to", "kiosks"], 2, "is no group, set"),
-        (["pin", "ada", "--to", "hall"], 2, "a pin gives one group"),
-        (["pin", "ada", "--to", "kiosks", "--until", "June"], 2, "as in 2027-01-31"),
-        (["unpin", "ada"], 2, "is not pinned"),
-        (["rename", "patrons", "kiosks"], 2, "is there already"),
-        (["rename", "patrons", "points"], 2, "a word of Oak Tag's own"),
-        (["rename", "patron", "guests"], 2, "perhaps patrons"),
+        (["pin", "--write", "ivo", "--to", "kiosks"], 2, "is pinned twice"),
+        (["pin", "--write", "nobody", "--to", "kiosks"], 2, "is no group, set"),
+        (["pin", "--write", "ada", "--to", "hall"], 2, "a pin gives one group"),
+        (["pin", "--write", "ada", "--to", "kiosks", "--until", "June"], 2, "as in 2027-01-31"),
+        (["unpin", "--write", "ada"], 2, "is not pinned"),
+        (["rename", "--write", "patrons", "kiosks"], 2, "is there already"),
+        (["rename", "--write", "patrons", "points"], 2, "a word of Oak Tag's own"),
+        (["rename", "--write", "patron", "guests"], 2, "perhaps patrons"),
         (["compile", "--point", "hall"], 2, "there are hall-edge"),
         (["chekc"], 2, "perhaps check"),
         (["new", "."], 2, "not empty"),
@@ -224,18 +224,18 @@ def test_numbers_are_written_and_all_else_is_kept(oaktag: Run, sample: Path) -> 
     assert (shown["wall-displays"], shown["catalogue"], shown["makers"]) == (2001, 2002, 2003)
     refused = oaktag("-C", sample, "compile")
     assert refused.status == 2 and "oaktag groups --number" in refused.err
-    tried = oaktag("-C", sample, "groups", "--number", "--dry-run")
+    tried = oaktag("-C", sample, "groups", "--number")
     assert path.read_text() == text and "+    tag: issued 2003" in tried.out
-    assert oaktag("-C", sample, "groups", "--number").status == 0
+    assert oaktag("-C", sample, "groups", "--number", "--write").status == 0
     after = path.read_text()
     for group, tag in (("wall-displays", 2001), ("catalogue", 2002)):
         after = after.replace(f"{{id: {group}, tag: issued {tag},", f"{{id: {group},")
     assert after.replace("id: makers\n    tag: issued 2003\n", "id: makers\n") == text
-    assert oaktag("-C", sample, "groups", "--number", "--json").json["numbers"] == {}
+    assert oaktag("-C", sample, "groups", "--number", "--write", "--json").json["numbers"] == {}
     config = sample / "oaktag.yaml"
     config.write_text(config.read_text().replace("issue: 2000-2999", "issue: 2000-2003"))
     path.write_text(path.read_text().replace("sets:", "  - {id: last-one}\nsets:"))
-    ran = oaktag("-C", sample, "groups", "--number")
+    ran = oaktag("-C", sample, "groups", "--number", "--write")
     assert ran.status == 2 and "no free number for last-one" in ran.err
 
 

@@ -630,7 +630,7 @@ def test_rename_leaves_longer_names_alone(tmp_path: Path, oaktag: Run) -> None:
     groups: list[Any] = [*GROUPS, {"id": "a-long", "tag": 120}, {"id": "long-a", "tag": 121}]
     lines = "a,a-long,web,,,,,a and a-long\nlong-a,a,web,,,,,\n"
     build(tmp_path, lines, groups_yaml={"groups": groups, "sets": {"some": ["a", "a-long"]}})
-    assert oaktag("-C", tmp_path, "rename", "a", "z").status == 0
+    assert oaktag("-C", tmp_path, "rename", "--write", "a", "z").status == 0
     held = json.loads((tmp_path / "groups.yaml").read_text())
     assert [g["id"] for g in held["groups"]] == ["z", "b", "c", "a-long", "long-a"]
     assert held["sets"] == {"some": ["z", "a-long"]}

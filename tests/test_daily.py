@@ -99,7 +99,7 @@ def test_grant_and_revoke_change_just_what_is_asked(
     packets = stack.packets()
     asked = {p for p in packets if stack.matches(service, p)}
     try:
-        made = workspace.grant(s, d, service, action=action, dry=False)  # type: ignore[arg-type]
+        made = workspace.grant(s, d, service, action=action, write=True)  # type: ignore[arg-type]
     except package.UsageError as error:
         assert "no single line" in str(error)
         # Only an earlier layer's ``pass`` can keep a line of the first layers from deciding.
@@ -165,8 +165,8 @@ TABLE = [
     (["matrix", "--service", "ssh", "--to", "hall"], ["allows of ssh"]),
     (["compare", "--if-enforced"], ["80,443/tcp, 443/udp", "1 cell opened, 1 closed"]),
     (["compare", "--where", "owner=server*"], ["1 cell opened, 0 closed"]),
-    (["set", "--where", "note=isolation*", "--mode", "enforce", "--dry-run"], ["+patrons,itself,nothing,enforce", "not written"]),
-    (["set", "librarians", "office-files", "keep-files", "--dry-run"], ["+librarians,office-files,keep-files,enforce,to,,,"]),
+    (["set", "--where", "note=isolation*", "--mode", "enforce"], ["+patrons,itself,nothing,enforce", "not written"]),
+    (["set", "librarians", "office-files", "keep-files"], ["+librarians,office-files,keep-files,enforce,to,,,"]),
     (["grant", "ada", "scans-1", "ssh", "--until", "2027-01-31"], ["only-ssh", "22 endpoints of librarians", "--write"]),
     (["grant", "kiosks", "catalogue", "ssh"], ["is allowed there already"]),
     (["grant", "patrons", "loans-db", "8443/tcp"], ["FAILS then", "1 expectation would fail"]),
@@ -270,12 +270,12 @@ def test_lines_keep_their_form() -> None:
 @pytest.mark.parametrize(
     ("arguments", "told"),
     [
-        (["set", "a", "b"], "SRC, DST and PERMISSION"),
-        (["set", "kiosks", "catalogue", "printt"], "perhaps print"),
-        (["set", "kiosk", "catalogue", "print"], "perhaps kiosks"),
-        (["set", "--where", "owner=nobody", "--mode", "off"], "no line is like"),
-        (["set", "--where", "owner"], "is no condition on lines|say what to change"),
-        (["set", "--where", "owner=network desk"], "say what to change"),
+        (["set", "--write", "a", "b"], "SRC, DST and PERMISSION"),
+        (["set", "--write", "kiosks", "catalogue", "printt"], "perhaps print"),
+        (["set", "--write", "kiosk", "catalogue", "print"], "perhaps kiosks"),
+        (["set", "--write", "--where", "owner=nobody", "--mode", "off"], "no line is like"),
+        (["set", "--write", "--where", "owner"], "is no condition on lines|say what to change"),
+        (["set", "--write", "--where", "owner=network desk"], "say what to change"),
         (["grant", "in-library", "catalogue", "ssh"], "is a set"),
         (["grant", "kiosks", "catalogue", "shh"], "no service known"),
         (["compare", "HEAD~3"], "no revision"),

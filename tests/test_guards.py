@@ -176,7 +176,7 @@ def test_what_is_renamed_is_not_gone_and_come(oaktag: Run, tmp_path: Path) -> No
     another number, or where the old name is still there, both do."""
     was, now = guarded(tmp_path / "was"), guarded(tmp_path / "now")
     for old, new in (("kiosks", "desks"), ("front-desks", "counters")):
-        assert oaktag("-C", now, "rename", old, new).status == 0
+        assert oaktag("-C", now, "rename", "--write", old, new).status == 0
     ran = oaktag("-C", now, "compare", was, "--json", "--fail-on", "guards")
     said = ran.json
     assert ran.status == 0 and said["renamed"] == [{"was": "kiosks", "is": "desks", "tag": 340}]

@@ -28,7 +28,7 @@ COMMANDS = (
     ["reach", "--flows"], ["describe", "kiosks"], ["explain", "kiosks"], ["cell", "kiosks", "catalogue"],
     ["callers", "catalogue"], ["attributes"], ["attributes", "model"], ["expect"], ["verify"],
     ["compare", "../before/"], ["decide", "kiosks", "catalogue", "https"],
-    ["rename", "kiosks", "booths", "--dry-run"], ["trace", "kiosks", "catalogue", "https"],
+    ["rename", "kiosks", "booths"], ["trace", "kiosks", "catalogue", "https"],
 )  # fmt: skip
 
 

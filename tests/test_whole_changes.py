@@ -52,13 +52,13 @@ def somebody_writes(folder: Path) -> Iterator[None]:
 def test_one_writer_at_a_time(oaktag: Run, sample: Path) -> None:
     before = files(sample)
     with somebody_writes(sample):
-        ran = oaktag("-C", sample, "pin", "ada", "--to", "kiosks")
+        ran = oaktag("-C", sample, "pin", "--write", "ada", "--to", "kiosks")
         assert ran.status == 2 and "the other\\x1b[2J, process" in ran.err, ran
         assert "--wait" in ran.err and len(ran.err.splitlines()) == 1
-        assert oaktag("-C", sample, "pin", "ada", "--to", "kiosks", "--dry-run").status == 0
+        assert oaktag("-C", sample, "pin", "ada", "--to", "kiosks").status == 0
         assert oaktag("-C", sample, "check").status == 0, "reading goes on"
         waiting = subprocess.Popen(
-            [sys.executable, "-m", "oaktag", "-C", str(sample), "pin", "ada", "--to", "kiosks", "--wait"],
+            [sys.executable, "-m", "oaktag", "-C", str(sample), "pin", "--write", "ada", "--to", "kiosks", "--wait"],
             stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True,
         )  # fmt: skip
         assert waiting.stderr is not None
@@ -71,7 +71,7 @@ def test_one_writer_at_a_time(oaktag: Run, sample: Path) -> None:
         pass
     (sample / ".oaktag").mkdir()
     (sample / ".oaktag/lock").write_text("somebody who was killed\n")
-    assert oaktag("-C", sample, "unpin", "ada").status == 0, "the dead hold nothing"
+    assert oaktag("-C", sample, "unpin", "--write", "ada").status == 0, "the dead hold nothing"
     assert files(sample) == before
 
 
@@ -79,11 +79,11 @@ def test_what_has_changed_since_it_was_read_is_refused(sample: Path) -> None:
     """Two readers, two changes: the second is told, and the first is there; also where a third file
     changed, or one came, or went."""
     first, second = package.Workspace.load(sample), package.Workspace.load(sample)
-    first.pin("ada", "kiosks")
+    first.pin("ada", "kiosks", write=True)
     now = files(sample)
     changes: list[Callable[[], object]] = [
-        lambda: second.pin("bram", "kiosks"),
-        lambda: second.unpin("ivo"),
+        lambda: second.pin("bram", "kiosks", write=True),
+        lambda: second.unpin("ivo", write=True),
     ]
     for change in changes:
         with pytest.raises(
@@ -91,7 +91,7 @@ def test_what_has_changed_since_it_was_read_is_refused(sample: Path) -> None:
         ):
             change()
     with pytest.raises(package.UsageError, match="changed since"):
-        second.rename("kiosks", "desks")
+        second.rename("kiosks", "desks", write=True)
     assert files(sample) == now
     for way in ("other", "gone", "come"):
         held = package.Workspace.load(sample)
@@ -103,10 +103,10 @@ def test_what_has_changed_since_it_was_read_is_refused(sample: Path) -> None:
         else:
             (sample / "away").rename(sample / "expectations.yaml")
         with pytest.raises(package.UsageError, match="changed since"):
-            held.pin("bram", "kiosks")
+            held.pin("bram", "kiosks", write=True)
     held = package.Workspace.load(sample)
     os.utime(sample / "groups.yaml")  # touched, and the same
-    held.pin("bram", "kiosks")
+    held.pin("bram", "kiosks", write=True)
 
 
 def test_files_that_are_written_while_they_are_read_are_read_again(
@@ -147,26 +147,26 @@ def test_the_rest_of_a_file_stays(oaktag: Run, sample: Path) -> None:
     if os.geteuid() == 0:
         os.chown(sample / "groups.yaml", 12345, 12345)
     before = files(sample)
-    assert oaktag("-C", sample, "pin", "ada", "--to", "kiosks").status == 0
+    assert oaktag("-C", sample, "pin", "--write", "ada", "--to", "kiosks").status == 0
     assert path.stat().st_mode & 0o777 == 0o640 and path.stat().st_nlink == 2
     now = path.read_bytes()
     assert now == (sample / "second-name").read_bytes() != before[PINS]
     assert now.startswith(b"\xef\xbb\xbf") and now.endswith(b"# the end")
     assert now.count(b"\n") == now.count(b"\r\n") + 1, "one line more, with its own end"
-    assert oaktag("-C", sample, "rename", "kiosks", "desks").status == 0
+    assert oaktag("-C", sample, "rename", "--write", "kiosks", "desks").status == 0
     assert (sample / "matrix/20-reading.csv").is_symlink()
     assert (sample / "expectations.yaml").stat().st_mode & 0o777 == 0o604
     assert b"desks" in (sample / "matrix/real.csv").read_bytes()
     if os.geteuid() == 0:
         assert (sample / "groups.yaml").stat().st_uid == 12345
-    assert oaktag("-C", sample, "rename", "desks", "kiosks").status == 0
-    assert oaktag("-C", sample, "unpin", "ada").status == 0
+    assert oaktag("-C", sample, "rename", "--write", "desks", "kiosks").status == 0
+    assert oaktag("-C", sample, "unpin", "--write", "ada").status == 0
     assert files(sample) == before
 
 
 def test_a_file_that_is_not_there_yet(oaktag: Run, sample: Path) -> None:
     (sample / PINS).unlink()
-    ran = oaktag("-C", sample, "pin", "ada", "--to", "kiosks")
+    ran = oaktag("-C", sample, "pin", "--write", "ada", "--to", "kiosks")
     assert (
         ran.status == 0
         and (sample / PINS).read_text() == "pins:\n  - {endpoint: ada, group: kiosks}\n"
@@ -178,7 +178,7 @@ def test_nothing_is_copied_to_try_a_change(oaktag: Run, sample: Path) -> None:
     os.mkfifo(sample / "pipe")
     (sample / "elsewhere").symlink_to("/proc")
     (sample / "closed").mkdir(mode=0)
-    assert oaktag("-C", sample, "pin", "ada", "--to", "kiosks").status == 0
+    assert oaktag("-C", sample, "pin", "--write", "ada", "--to", "kiosks").status == 0
     (sample / "closed").chmod(0o700)
 
 
@@ -193,7 +193,7 @@ def stopped(sample: Path, monkeypatch: pytest.MonkeyPatch, after: int) -> None:
 
     monkeypatch.setattr(journal, "_put", cut)
     with pytest.raises(KeyboardInterrupt):
-        package.Workspace.load(sample).rename("kiosks", "desks")
+        package.Workspace.load(sample).rename("kiosks", "desks", write=True)
     monkeypatch.undo()
 
 
@@ -201,7 +201,7 @@ def test_what_was_interrupted_is_finished_and_said(
     oaktag: Run, sample: Path, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     shutil.copytree(sample, tmp_path / "whole")
-    oaktag("-C", tmp_path / "whole", "rename", "kiosks", "desks")
+    oaktag("-C", tmp_path / "whole", "rename", "--write", "kiosks", "desks")
     stopped(sample, monkeypatch, 2)
     assert (sample / ".oaktag/journal.json").exists()
     ran = oaktag("-C", sample, "decide", "desks", "catalogue", "https")
@@ -217,7 +217,7 @@ def test_a_disk_that_fills_up_in_the_middle(
     """While a file with a second name is written into, which is half done then: the first of a change,
     or one behind another that is in place. It is said, and finished when there is room."""
     shutil.copytree(sample, tmp_path / "whole")
-    oaktag("-C", tmp_path / "whole", "rename", "kiosks", "desks")
+    oaktag("-C", tmp_path / "whole", "rename", "--write", "kiosks", "desks")
     name = ["groups.yaml", PINS][already]
     os.link(sample / name, tmp_path / "second-name")
     put = journal._put
@@ -230,7 +230,7 @@ def test_a_disk_that_fills_up_in_the_middle(
         put(prepared, step)
 
     monkeypatch.setattr(journal, "_put", full)
-    ran = oaktag("-C", sample, "rename", "kiosks", "desks")
+    ran = oaktag("-C", sample, "rename", "--write", "kiosks", "desks")
     assert (
         ran.status == 2
         and "No space left" in ran.err
@@ -309,7 +309,7 @@ def test_a_file_that_is_written_all_the_time_is_read(
     held = package.Workspace.load(sample)
     assert "more2" in held.model.files.endpoints.index and len(reads) >= 3
     with pytest.raises(package.UsageError, match="changed since"):
-        held.pin("ada", "kiosks")
+        held.pin("ada", "kiosks", write=True)
 
 
 def test_what_was_edited_since_is_not_written_over(
@@ -319,7 +319,7 @@ def test_what_was_edited_since_is_not_written_over(
     path = sample / "matrix/20-reading.csv"
     path.write_text(path.read_text() + "patrons,catalogue,nothing,off,to,,,mine\n")
     mine = path.read_bytes()
-    for command in (["check"], ["pin", "ada", "--to", "desks"], ["compile"]):
+    for command in (["check"], ["pin", "--write", "ada", "--to", "desks"], ["compile"]):
         ran = oaktag("-C", sample, *command)
         assert ran.status == 2 and "20-reading.csv was edited after" in ran.err, ran
         assert path.read_bytes() == mine
@@ -361,12 +361,12 @@ def test_a_journal_from_elsewhere_is_not_followed(
         lambda: (copy / ".oaktag").write_text(""),
     ):
         lay()
-        ran = oaktag("-C", copy, "pin", "ada", "--to", "kiosks")
+        ran = oaktag("-C", copy, "pin", "--write", "ada", "--to", "kiosks")
         assert ran.status == 2 and "take it away" in ran.err, ran
         (copy / ".oaktag").unlink()
     (copy / ".oaktag").mkdir()
     (copy / ".oaktag/lock").symlink_to(tmp_path / "elsewhere")
-    assert oaktag("-C", copy, "pin", "ada", "--to", "kiosks").status == 2
+    assert oaktag("-C", copy, "pin", "--write", "ada", "--to", "kiosks").status == 2
     assert not (tmp_path / "elsewhere").exists()
 
 
@@ -426,13 +426,15 @@ def test_no_change_claims_what_it_did_not_do(oaktag: Run, sample: Path) -> None:
     """Empty lines before the header of a layer; a change that changes nothing."""
     path = sample / "matrix/20-reading.csv"
     path.write_text("\n\n" + path.read_text())
-    ran = oaktag("-C", sample, "set", "wall-displays", "loans-db", "nothing", "--anyway", "--json")
+    ran = oaktag(
+        "-C", sample, "set", "--write", "wall-displays", "loans-db", "nothing", "--anyway", "--json"
+    )
     assert ran.status == 0 and ran.json["written"], ran
     assert any(
         "wall-displays,loans-db,nothing" in t for t in map(Path.read_text, path.parent.iterdir())
     )
     before = files(sample)
-    ran = oaktag("-C", sample, "set", "wall-displays", "loans-db", "nothing", "--json")
+    ran = oaktag("-C", sample, "set", "--write", "wall-displays", "loans-db", "nothing", "--json")
     assert (ran.json["written"], ran.json["files"]) == (False, []) and files(sample) == before
     path.write_text('source,destination,permission,"no\nte"\n')
     assert oaktag("-C", sample, "check").status == 2
@@ -459,7 +461,10 @@ def test_lists_of_one_version_or_none(
 def test_a_file_system_that_may_only_be_read(sample: Path) -> None:
     """Questions are answered; changes say in one line that there can be none."""
     here = sample.resolve()
-    asked = (("decide", "patrons", "loans-db", "https"), ("pin", "ada", "--to", "kiosks"))
+    asked = (
+        ("decide", "patrons", "loans-db", "https"),
+        ("pin", "ada", "--to", "kiosks", "--write"),
+    )
     for words in asked:
         told = f'mount --bind {here} {here} && mount -o remount,ro,bind {here} && exec "$@"'
         command = ["unshare", "-Urm", "sh", "-c", told, "sh", sys.executable, "-m", "oaktag"]

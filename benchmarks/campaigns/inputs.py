@@ -44,8 +44,8 @@ COMMANDS = (
     "verify --json", "compile --out made", "prove lists", "prove lists --json", "reach",
     "reach --json", "reach --failures", "reach --mend --seconds 1", "trace ada loans-1 8443/tcp",
     "trace kiosks catalogue https --return --json", "drift observed", "drift observed --json",
-    "reach --observed observed", "pin ada --to kiosks", "unpin print-gw-1", "rename kiosks desks",
-    "groups --number", "set patrons catalogue nothing", "set --where owner=* --mode observe",
+    "reach --observed observed", "pin ada --to kiosks --write", "unpin print-gw-1 --write", "rename kiosks desks --write",
+    "groups --number --write", "set patrons catalogue nothing --write", "set --where owner=* --mode observe --write",
     "grant kiosks loans-db 22/tcp", "revoke patrons catalogue https", "verify --junit told.xml",
 )  # fmt: skip
 

@@ -20,10 +20,10 @@ from campaigns.workspaces import campaign, changeable, ended, forked, held, run
 
 #: A change, and what is in the files when it was made.
 CHANGES: tuple[tuple[str, Callable[[dict[str, bytes]], bool]], ...] = (
-    ("pin ada --to kiosks", lambda now: b"endpoint: ada" in now["assignments.yaml"]),
-    ("pin bram --to kiosks", lambda now: b"endpoint: bram" in now["assignments.yaml"]),
-    ("unpin loans-1", lambda now: b"endpoint: loans-1" not in now["assignments.yaml"]),
-    ("rename wall-displays screens", lambda now: b"wall-displays" not in now["groups.yaml"]),
+    ("pin ada --to kiosks --write", lambda now: b"endpoint: ada" in now["assignments.yaml"]),
+    ("pin bram --to kiosks --write", lambda now: b"endpoint: bram" in now["assignments.yaml"]),
+    ("unpin loans-1 --write", lambda now: b"endpoint: loans-1" not in now["assignments.yaml"]),
+    ("rename wall-displays screens --write", lambda now: b"wall-displays" not in now["groups.yaml"]),
     (
         "grant kiosks loans-db 22/tcp --write --anyway",
         lambda now: b"only-22-tcp" in now["permissions.yaml"],

@@ -18,13 +18,13 @@ BASE = Path(__file__).resolve().parents[2] / "tests/workspaces/first"
 
 #: Commands that change files; each does something on the workspace of ``changeable``.
 CHANGES = (
-    "rename catalogue books",
-    "rename front-desks counters",
-    "pin ada --to kiosks --note why",
-    "unpin loans-1",
+    "rename catalogue books --write",
+    "rename front-desks counters --write",
+    "pin ada --to kiosks --note why --write",
+    "unpin loans-1 --write",
     "grant kiosks loans-db 22/tcp --write --anyway",
-    "set patrons catalogue nothing --anyway",
-    "groups --number",
+    "set patrons catalogue nothing --anyway --write",
+    "groups --number --write",
     "compile",
 )
 
@@ -32,7 +32,7 @@ CHANGES = (
 def changeable(folder: Path, command: str) -> Path:
     """A workspace on which one of ``CHANGES`` does something."""
     shutil.copytree(BASE, folder)
-    if command == "groups --number":
+    if command.startswith("groups"):
         groups = folder / "groups.yaml"
         groups.write_text(groups.read_text().replace("groups:\n", "groups:\n  - {id: fresh}\n", 1))
     pins = folder / "assignments.yaml"

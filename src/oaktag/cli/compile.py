@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import click
 
+from oaktag.cli.changes import wait
 from oaktag.cli.context import (
     Context,
     as_json,
@@ -14,7 +15,6 @@ from oaktag.cli.context import (
     progress,
     say,
     table,
-    wait,
 )
 
 

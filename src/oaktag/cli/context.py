@@ -41,10 +41,10 @@ class Context:
             click.echo(f"oaktag: {shown(workspace.settled)}", err=True)
         return workspace
 
-    def changing(self, what: str, *, dry: bool, wait: bool) -> Workspace:
-        """Read the workspace for a change; unless it is only shown, no other one goes on until this
+    def changing(self, what: str, *, write: bool, wait: bool) -> Workspace:
+        """Read the workspace for a change; where it is written no other one goes on until this
         command is done."""
-        if not dry:
+        if write:
             from oaktag.operations.model import Model
             from oaktag.workspace.lock import PATIENCE, one_writer
 
@@ -263,20 +263,6 @@ def findings_text(
     counts = ", ".join(count(n, s) for s, n in kinds.items() if n)
     borne = f"; {accepted} accepted in oaktag.yaml" if accepted else ""
     say(f"{counts or 'nothing'} found{borne}")
-
-
-wait = click.option("--wait", is_flag=True, help="Wait while another change of the files goes on.")
-dry_run = click.option("--dry-run", "dry", is_flag=True, help="Show the change, write nothing.")
-
-
-def show_change(document: dict[str, Any]) -> None:
-    """A change as a diff, and whether it was written."""
-    click.echo(tame(shown(document["diff"])), nl=False)
-    files = ", ".join(document["files"])
-    if not document["files"]:
-        say("nothing to change")
-    else:
-        say(f"written: {files}" if document["written"] else f"not written: {files}")
 
 
 def progress(word: str) -> Callable[[str], None]:

@@ -6,22 +6,9 @@ from typing import Any, Literal
 
 import click
 
-from oaktag.cli.context import (
-    Context,
-    as_json,
-    complete,
-    count,
-    emit,
-    hint,
-    paragraph,
-    pass_context,
-    say,
-    show_change,
-    wait,
-)
-from oaktag.cli.set import anyway, show_effect
-
-write = click.option("--write", is_flag=True, help="Write the change; else it is only shown.")
+from oaktag.cli.changes import changing, show_effect, written
+from oaktag.cli.context import Context, complete, count, emit, paragraph, pass_context, say
+from oaktag.letters import shown, tame
 
 
 @click.command("grant")
@@ -31,10 +18,7 @@ write = click.option("--write", is_flag=True, help="Write the change; else it is
 @click.option("--until", metavar="DAY", help="The last day it is allowed.")
 @click.option("--owner")
 @click.option("--note")
-@write
-@wait
-@anyway
-@as_json
+@changing
 @pass_context
 def command(
     context: Context,
@@ -70,21 +54,20 @@ def amend(
 ) -> int:
     """Show a grant or its opposite, and write it where asked to."""
     command = "grant" if action == "allow" else "revoke"
-    workspace = context.changing(command, dry=not write, wait=wait)
-    document = workspace.grant(*what, fields, action=action, dry=not write, anyway=anyway)
+    workspace = context.changing(command, write=write, wait=wait)
+    document = workspace.grant(*what, fields, action=action, write=write, anyway=anyway)
     if as_json:
         emit(document)
         return 0
     if document["already"]:
         say(document["already"])
         return 0
-    show_change(document)
+    click.echo(tame(shown(document["diff"])), nl=False)
     show_effect(document)
     verb = "gain" if action == "allow" else "lose"
     for row in document["others"]:
         _others(row, verb)
-    if not document["written"]:
-        hint("--write writes it")
+    written(document)
     return 0
 
 
@@ -93,7 +76,7 @@ def _others(row: dict[str, Any], verb: str) -> None:
     if not names:
         say(f"nobody else in {row['group']} would {verb} by it")
         return
-    shown = ", ".join(names[:12]) + (f" and {len(names) - 12} more" if len(names) > 12 else "")
+    some = ", ".join(names[:12]) + (f" and {len(names) - 12} more" if len(names) > 12 else "")
     end = {"source": "as a source", "destination": "as a destination"}[row["side"]]
     paragraph(f"would {verb} by it too, {end}: {count(len(names), 'endpoint')} of {row['group']}: "
-              f"{shown}", "    ", first="")  # fmt: skip
+              f"{some}", "    ", first="")  # fmt: skip

@@ -4,35 +4,23 @@ from __future__ import annotations
 
 import click
 
-from oaktag.cli.context import (
-    Context,
-    as_json,
-    count,
-    dry_run,
-    emit,
-    hint,
-    pass_context,
-    say,
-    show_change,
-    table,
-    wait,
-)
+from oaktag.cli.changes import changing, tell
+from oaktag.cli.context import Context, count, emit, hint, pass_context, say, table
 
 
 @click.command("groups")
-@as_json
-@click.option("--number", is_flag=True, help="Write issued numbers into groups.yaml.")
-@dry_run
-@wait
+@click.option("--number", is_flag=True, help="Give numbers to the groups that have none.")
+@changing
 @pass_context
-def command(context: Context, as_json: bool, number: bool, dry: bool, wait: bool) -> int:
+def command(
+    context: Context, number: bool, write: bool, wait: bool, anyway: bool, as_json: bool
+) -> int:
     """Groups, their tags, members and bindings."""
     if number:
-        changed = context.changing("groups --number", dry=dry, wait=wait).number_groups(dry=dry)
-        if as_json:
-            emit(changed)
-            return 0
-        show_change(changed)
+        workspace = context.changing("groups --number", write=write, wait=wait)
+        return tell(context, workspace.number_groups(write=write), as_json=as_json)
+    if write or wait or anyway:
+        raise click.UsageError("--write, --wait and --anyway go with --number")
     document = context.workspace().groups()
     if as_json:
         emit(document)
@@ -56,7 +44,7 @@ def command(context: Context, as_json: bool, number: bool, dry: bool, wait: bool
         tail = "" if offer["tag"] is None else f", tag: issued {offer['tag']}"
         say(f"a rule comes to {offer['group']}; to have it: - {{id: {offer['group']}{tail}}}")
     if any(g["number"] == "not written" for g in document["groups"]):
-        hint("oaktag groups --number writes the numbers that are not written yet")
+        hint("oaktag groups --number --write writes the numbers that are not written yet")
     elif document["unassigned"]:
         hint("oaktag members --unassigned shows who is in no group, and who nearly is")
     return 0

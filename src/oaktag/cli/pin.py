@@ -4,16 +4,8 @@ from __future__ import annotations
 
 import click
 
-from oaktag.cli.context import (
-    Context,
-    as_json,
-    complete,
-    dry_run,
-    emit,
-    pass_context,
-    show_change,
-    wait,
-)
+from oaktag.cli.changes import changing, tell
+from oaktag.cli.context import Context, complete, pass_context
 
 
 @click.command("pin")
@@ -21,9 +13,7 @@ from oaktag.cli.context import (
 @click.option("--to", "group", required=True, metavar="GROUP", shell_complete=complete("group"))
 @click.option("--until", metavar="DAY", help="The last day it counts.")
 @click.option("--note", metavar="TEXT", help="Why.")
-@dry_run
-@wait
-@as_json
+@changing
 @pass_context
 def command(
     context: Context,
@@ -31,14 +21,12 @@ def command(
     group: str,
     until: str | None,
     note: str | None,
-    dry: bool,
+    write: bool,
     wait: bool,
+    anyway: bool,
     as_json: bool,
 ) -> int:
     """Put WHO, an endpoint or a prefix, into a group by hand, above every rule."""
-    document = context.changing("pin", dry=dry, wait=wait).pin(who, group, until, note, dry=dry)
-    if as_json:
-        emit(document)
-    else:
-        show_change(document)
-    return 0
+    workspace = context.changing("pin", write=write, wait=wait)
+    document = workspace.pin(who, group, until, note, write=write, anyway=anyway)
+    return tell(context, document, as_json=as_json)

@@ -7,9 +7,9 @@ from typing import Any
 
 import click
 
+from oaktag.cli.changes import changing, show_effect, written
 from oaktag.cli.context import (
     Context,
-    as_json,
     complete,
     emit,
     hint,
@@ -17,10 +17,10 @@ from oaktag.cli.context import (
     pass_context,
     progress,
     say,
-    show_change,
     table,
-    wait,
 )
+from oaktag.letters import shown, tame
+from oaktag.operations.advice import WORDS
 
 
 def _number(_: click.Context, __: click.Parameter, value: float) -> float:
@@ -28,18 +28,6 @@ def _number(_: click.Context, __: click.Parameter, value: float) -> float:
         raise click.BadParameter("nan is no number of seconds")
     return value
 
-
-WORDS = {
-    "no-point": "no point on the path",
-    "direction": "{node} does not judge this direction",
-    "inside": "{node} does not judge inside a segment",
-    "source-unknown": "{node} does not know the source's tag",
-    "source-wrong": "{node} sees a wrong source tag",
-    "destination-unknown": "{node} does not know the destination's tag",
-    "destination-wrong": "{node} sees a wrong destination tag",
-    "no-cell": "{node}'s list lacks the cell",
-    "answer-dropped": "{node} drops the answers",
-}
 
 #: The same where there are very many places.
 KINDS = {
@@ -75,13 +63,11 @@ EFFECTS = ("leak", "break", "one-way", "exact")
 @click.option(
     "--even-if-breaks", is_flag=True, help="With --mend: what is exact now may break, and is named."
 )
-@click.option("--write", is_flag=True, help="With --mend: write the changes.")
-@wait
 @click.option(
     "--seconds", type=click.FloatRange(0, 86_400), callback=_number, default=60.0,
     show_default=True, help="With --mend: when to stop.",
 )  # fmt: skip
-@as_json
+@changing
 @pass_context
 def command(
     context: Context,
@@ -96,23 +82,26 @@ def command(
     mend: bool,
     breaks: bool,
     even_if_breaks: bool,
+    seconds: float,
     write: bool,
     wait: bool,
-    seconds: float,
+    anyway: bool,
     as_json: bool,
 ) -> int:
     """Do tags reach every point on every path, and what passes or breaks where not?"""
     if mend:
-        workspace = context.changing("reach --mend", dry=not write, wait=wait)
+        workspace = context.changing("reach --mend", write=write, wait=wait)
         document = workspace.mend(
-            breaks=breaks, even_if_breaks=even_if_breaks, write=write, seconds=seconds,
-            progress=progress("mending"),
+            breaks=breaks, even_if_breaks=even_if_breaks, write=write, anyway=anyway,
+            seconds=seconds, progress=progress("mending"),
         )  # fmt: skip
         if as_json:
             emit(document)
         else:
             _mended(document, breaks, even_if_breaks, write)
         return 0
+    if write or wait or anyway:
+        raise click.UsageError("--write, --wait and --anyway go with --mend")
     if failures:
         return _failures(context, as_json)
     folder = None if observed is None else context.unlinked(observed)
@@ -288,12 +277,16 @@ def _mended(document: dict[str, Any], breaks: bool, even_if_breaks: bool, write:
     elif not document["changes"]:
         say(f"{goal} already{besides}")
     elif document["proved"]:
-        show_change(document)
+        click.echo(tame(shown(document["diff"])), nl=False)
+        show_effect(document)
+        written(document)
         cost = f"cost {document['cost']}, proved to be the cheapest after which {goal}{besides}"
         paragraph(cost, "    ", first="")
         say(f"{document['tried']} networks tried")
     else:
-        show_change(document)
+        click.echo(tame(shown(document["diff"])), nl=False)
+        show_effect(document)
+        written(document)
         left = len(document["left"])
         say(f"the best so far, cost {document['cost']}: {left} rows stay wrong; "
             f"the whole costs at least {document['bound']:g}; more --seconds may do")  # fmt: skip
@@ -305,8 +298,8 @@ def _mended(document: dict[str, Any], breaks: bool, even_if_breaks: bool, write:
         paragraph(f"nothing that is possible mends {row}", "       ", first="   ")
     if len(document["hopeless"]) > 5:
         say(f"   and {len(document['hopeless']) - 5} more like these; --json has all")
-    if document["changes"] and not write:
-        hint("--write writes it; can: in network.yaml names what else could be switched on")
+    if document["changes"] and not document["written"]:
+        say("can: in network.yaml names what else could be switched on")
 
 
 def _why(reasons: list[dict[str, Any]], watching: str | None = None) -> str:

@@ -4,30 +4,19 @@ from __future__ import annotations
 
 import click
 
-from oaktag.cli.context import (
-    Context,
-    as_json,
-    complete,
-    dry_run,
-    emit,
-    pass_context,
-    show_change,
-    wait,
-)
+from oaktag.cli.changes import changing, tell
+from oaktag.cli.context import Context, complete, pass_context
 
 
 @click.command("rename")
 @click.argument("old", shell_complete=complete("group"))
 @click.argument("new")
-@dry_run
-@wait
-@as_json
+@changing
 @pass_context
-def command(context: Context, old: str, new: str, dry: bool, wait: bool, as_json: bool) -> int:
+def command(
+    context: Context, old: str, new: str, write: bool, wait: bool, anyway: bool, as_json: bool
+) -> int:
     """Rename the group or set OLD in all files, or in none."""
-    document = context.changing("rename", dry=dry, wait=wait).rename(old, new, dry=dry)
-    if as_json:
-        emit(document)
-    else:
-        show_change(document)
-    return 0
+    workspace = context.changing("rename", write=write, wait=wait)
+    document = workspace.rename(old, new, write=write, anyway=anyway)
+    return tell(context, document, as_json=as_json)

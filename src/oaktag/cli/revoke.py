@@ -4,9 +4,9 @@ from __future__ import annotations
 
 import click
 
-from oaktag.cli.context import Context, as_json, complete, pass_context, wait
-from oaktag.cli.grant import amend, write
-from oaktag.cli.set import anyway
+from oaktag.cli.changes import changing
+from oaktag.cli.context import Context, complete, pass_context
+from oaktag.cli.grant import amend
 
 
 @click.command("revoke")
@@ -15,10 +15,7 @@ from oaktag.cli.set import anyway
 @click.argument("service")
 @click.option("--owner")
 @click.option("--note")
-@write
-@wait
-@anyway
-@as_json
+@changing
 @pass_context
 def command(
     context: Context,

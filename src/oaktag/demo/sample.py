@@ -71,7 +71,7 @@ sources:
   - {{file: inventory/servers.csv, kind: server, id: hostname, address: ip}}
 """,
     "groups.yaml": """\
-# Groups with their tags; a group without a tag gets one by: oaktag groups --number
+# Groups with their tags; a group without a tag gets one by: oaktag groups --number --write
 groups: []
 # - {{id: librarians, tag: 310, title: Librarians}}
 sets: {{}}

@@ -10,6 +10,29 @@ from oaktag.core.placement import Host
 from oaktag.core.reach import Flow
 from oaktag.operations.model import Model
 
+#: Why a row fares as it does, at a node.
+WORDS = {
+    "no-point": "no point on the path",
+    "direction": "{node} does not judge this direction",
+    "inside": "{node} does not judge inside a segment",
+    "source-unknown": "{node} does not know the source's tag",
+    "source-wrong": "{node} sees a wrong source tag",
+    "destination-unknown": "{node} does not know the destination's tag",
+    "destination-wrong": "{node} sees a wrong destination tag",
+    "no-cell": "{node}'s list lacks the cell",
+    "answer-dropped": "{node} drops the answers",
+}
+
+
+def words(flow: Flow) -> str:
+    """Why a row fares as it does, in one phrase."""
+    if flow.cut_off:
+        return f"no path joins {flow.source[0]} and {flow.destination[0]}"
+    if flow.result == "observed" and not flow.causes:
+        return f"{flow.at} only watches (mode: observe)"
+    told = [WORDS[why].format(node=node) for node, why in flow.causes]
+    return "; ".join(told) or "the points that judge do not agree with the matrix"
+
 
 class Stop(NamedTuple):
     """Where the right binding of an address stops on its way to a node: it is with ``sender``, and

@@ -1,4 +1,5 @@
-"""``pin``, ``unpin``, ``rename`` and ``groups --number``: changes shown as a diff, then written."""
+"""Changes of files: tried, shown as a diff with all that they do, and written only where that is
+asked; ``pin``, ``unpin``, ``rename`` and ``groups --number``."""
 
 from __future__ import annotations
 
@@ -6,7 +7,11 @@ import numpy as np
 
 from oaktag.core.addresses import parse_prefix
 from oaktag.core.groups import GROUP_ID
+from oaktag.core.network import REGISTRY
+from oaktag.core.review import find_shadowed
 from oaktag.errors import UsageError, WorkspaceError
+from oaktag.located import Location
+from oaktag.operations.compare import versions
 from oaktag.operations.documents import Document, document
 from oaktag.operations.groups import numbered
 from oaktag.operations.model import Model
@@ -15,31 +20,88 @@ from oaktag.workspace.assignments_file import FILE as ASSIGNMENTS
 from oaktag.workspace.renaming import places_of, renamed
 from oaktag.workspace.yaml_edits import with_pin, without_pin
 
+KEPT = ("cells", "endpoints", "expectations", "network", "not_followed")
+#: What no change does.
+NOTHING: Document = {key: "" if key == "not_followed" else [] for key in KEPT}
 
-def made(model: Model, command: str, changed: dict[str, str], *, dry: bool) -> Document:
-    """Try a change out, write it unless it is only to be shown, and say what it is."""
-    shown = edits.difference(model.files.folder, changed)
+
+def made(
+    model: Model,
+    command: str,
+    changed: dict[str, str],
+    *,
+    write: bool,
+    anyway: bool = False,
+    about: Location | None = None,
+) -> Document:
+    """Try a change out, say what it does, and write it where that is asked.
+
+    Args:
+        model: the workspace as it is.
+        command: who changes it.
+        changed: file → its text then.
+        write: write it; else it is only shown.
+        anyway: also where an expectation fails then that holds now.
+        about: the line that is changed (without a number the last of its file), of which it is
+            said what hides it.
+
+    Raises:
+        UsageError: the workspace would be broken, an expectation would fail, or its files have
+            changed meanwhile.
+    """
+    root = model.files.folder
+    changed = {n: t for n, t in changed.items() if t != root.text(n)}
     try:
-        edits.try_out(model.files, changed)
-        if changed and not dry:
-            edits.write_all(model.files, command, changed)
+        then = Model(edits.try_out(model.files, changed), model.today) if changed else model
     except WorkspaceError as error:
         raise edits.checked(error) from None
-    return document(command, files=list(changed), diff=shown, written=not dry and bool(changed))
+    after = versions(model, then, deep=False) if changed else NOTHING
+    broken = [r for r in after["expectations"] if r["was"] and r["is"] is False]
+    if broken and write and not anyway:
+        told = "; ".join(
+            f"{r['file']}:{r['line']} ({r['from']} → {r['to']}: {r['asks']})" for r in broken
+        )
+        raise UsageError(f"nothing was written, for then these would fail: {told}. --anyway writes")
+    shown = edits.difference(root, changed)
+    if changed and write:
+        edits.write_all(model.files, command, changed)
+    return document(
+        command, files=list(changed), diff=shown, written=bool(changed) and write,
+        **{key: after[key] for key in KEPT},
+        hidden_by=_hiding(then, about) if about and not after["cells"] else [],
+    )  # fmt: skip
 
 
-def number(model: Model, *, dry: bool) -> Document:
+def _hiding(model: Model, about: Location) -> list[Document]:
+    """The lines that decide all packets of a line before it."""
+    lines = [n for n, line in enumerate(model.lines) if line.location.file == about.file]
+    number = max(lines)
+    if about.line:
+        number = next(n for n in lines if model.lines[n].location.line == about.line)
+    found = next((s for s in find_shadowed(model.matrix) if s.line == number), None)
+    places = [model.lines[n].location for n in found.by if n != number] if found else []
+    return [{"file": p.file, "line": p.line} for p in places]
+
+
+def number(model: Model, *, write: bool) -> Document:
     """Write issued numbers into ``groups.yaml``.
 
     Raises:
         UsageError: the range has too few free numbers; nothing is written then.
     """
     numbers, changed = numbered(model)
-    return {**made(model, "groups", changed, dry=dry), "numbers": numbers}
+    return {**made(model, "groups number", changed, write=write), "numbers": numbers}
 
 
 def pin(
-    model: Model, who: str, to: str, until: str | None, note: str | None, *, dry: bool
+    model: Model,
+    who: str,
+    to: str,
+    until: str | None,
+    note: str | None,
+    *,
+    write: bool,
+    anyway: bool = False,
 ) -> Document:
     """Put an endpoint or a prefix into a group by hand.
 
@@ -60,14 +122,16 @@ def pin(
     fields["group"] = to
     fields |= {k: v for k, v in (("note", note), ("until", until)) if v}
     text = model.files.folder.text(ASSIGNMENTS)
-    return made(model, "pin", {ASSIGNMENTS: with_pin(text, fields)}, dry=dry)
+    return made(model, "pin", {ASSIGNMENTS: with_pin(text, fields)}, write=write, anyway=anyway)
 
 
-def unpin(model: Model, who: str, *, dry: bool) -> Document:
-    """Take the pin of an endpoint or a prefix out.
+def unpin(
+    model: Model, who: str, at: str | None = None, *, write: bool, anyway: bool = False
+) -> Document:
+    """Take the pin of an endpoint or a prefix out; of several of a prefix that ``at`` a node.
 
     Raises:
-        UsageError: it is not pinned.
+        UsageError: it is not pinned, or several times.
     """
     given = model.files.assignments
     found = [p.location for p in given.pins if p.endpoint == who]
@@ -76,14 +140,21 @@ def unpin(model: Model, who: str, *, dry: bool) -> Document:
             prefix = str(parse_prefix(who))
         except ValueError:
             prefix = ""
-        found = [p.location for p, _ in given.prefix_pins if str(p.prefix) == prefix]
+        same = [p for p, _ in given.prefix_pins if str(p.prefix) == prefix]
+        if len(same) > 1 and at is None:
+            listed = ", ".join(f"{p.location} (--at {p.node or REGISTRY})" for p in same)
+            raise UsageError(f"{who!r} is pinned several times: {listed}; say which")
+        found = [p.location for p in same if at in (None, p.node or REGISTRY)]
     if not found:
-        raise UsageError(f"{who!r} is not pinned in {ASSIGNMENTS}")
+        where = f" at {at}" if at else ""
+        raise UsageError(f"{who!r} is not pinned{where} in {ASSIGNMENTS}")
     text = model.files.folder.text(ASSIGNMENTS)
-    return made(model, "unpin", {ASSIGNMENTS: without_pin(text, found[0])}, dry=dry)
+    return made(
+        model, "unpin", {ASSIGNMENTS: without_pin(text, found[0])}, write=write, anyway=anyway
+    )
 
 
-def rename(model: Model, old: str, new: str, *, dry: bool) -> Document:
+def rename(model: Model, old: str, new: str, *, write: bool, anyway: bool = False) -> Document:
     """Rename a group or set in all files, or in none.
 
     Raises:
@@ -100,7 +171,7 @@ def rename(model: Model, old: str, new: str, *, dry: bool) -> Document:
         raise UsageError(f"{new!r} means something else at {taken[0]}; it would be the group then")
     changed = renamed(model.files, old, new)
     _nobody_moves(model, old, changed)
-    return made(model, "rename", changed, dry=dry)
+    return made(model, "rename", changed, write=write, anyway=anyway)
 
 
 def _nobody_moves(model: Model, old: str, changed: dict[str, str]) -> None:

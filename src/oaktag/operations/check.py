@@ -59,7 +59,7 @@ def _groups(model: Model) -> Iterator[Finding]:
         if group.tag is None:
             yield finding(
                 "OT213", group.location, f"the group {group.id} has no number in the files",
-                "oaktag groups --number writes the next free one",
+                "oaktag groups --number --write writes the next one",
             )  # fmt: skip
         if not len(rows) and index not in addressed:
             yield finding(
@@ -153,7 +153,7 @@ def _pins(model: Model) -> Iterator[Finding]:
             yield finding(
                 "OT215", place,
                 f"the pin of {who} to {name} has expired on {day}, and no longer counts",
-                f"oaktag unpin {who} takes it out, or give it a later day",
+                f"oaktag unpin {who} --write takes it out, or give it a later day",
             )  # fmt: skip
         else:
             yield finding(

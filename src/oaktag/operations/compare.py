@@ -5,23 +5,25 @@ from __future__ import annotations
 import re
 from collections import Counter
 from datetime import date
-from hashlib import sha256
 
 from oaktag.core.comparison import CellChange, compare, renamed
 from oaktag.core.groups import STAR
 from oaktag.core.lines import Line
 from oaktag.core.packets import Atoms, exchanged
 from oaktag.core.service_text import set_text, set_words
-from oaktag.errors import UnwritableEntry, UsageError
+from oaktag.errors import UsageError
 from oaktag.operations.documents import Document, document
 from oaktag.operations.expect import expect
 from oaktag.operations.guards import Asked, guards
+from oaktag.operations.list_change import lists
 from oaktag.operations.members import against
 from oaktag.operations.model import Model
+from oaktag.operations.network_change import network
 
 
-def versions(was: Model, now: Model, *, lists: bool = True) -> Document:
-    """What changes from one version to another: guards, cells, endpoints, expectations, lists."""
+def versions(was: Model, now: Model, *, deep: bool = True) -> Document:
+    """What changes from one version to another: guards, cells, endpoints, expectations, what the
+    network does, and, if ``deep``, the lists with their contents."""
     was, now = together(was, now)
     changes = compare(was.matrix, now.matrix)
     return document(
@@ -34,7 +36,8 @@ def versions(was: Model, now: Model, *, lists: bool = True) -> Document:
         cells=[_cell(now, was, c) for c in changes],
         endpoints=against(now, was)["moved"],
         expectations=_expectations(was, now),
-        points=_points(was, now) if lists else [],
+        points=lists(was, now) if deep else [],
+        **network(was, now, count=deep),
     )
 
 
@@ -127,30 +130,6 @@ def _expectations(was: Model, now: Model) -> list[Document]:
                 }
             )  # fmt: skip
     return rows
-
-
-def _points(was: Model, now: Model) -> list[Document]:
-    """Points whose lists differ, each list by the SHA-256 of its text; None where it has none."""
-    before, after = _lists(was), _lists(now)
-    return [
-        {"point": name, "was": before.get(name), "is": after.get(name)}
-        for name in dict.fromkeys([*after, *before])
-        if before.get(name) != after.get(name)
-    ]
-
-
-def _lists(model: Model) -> dict[str, str]:
-    from oaktag.operations.lists import list_text, points_of
-
-    made: dict[str, str] = {}
-    for point in points_of(model):
-        try:
-            text = list_text(model, point)
-        except (UnwritableEntry, UsageError) as error:
-            made[point.id] = f"cannot be written: {error}"
-            continue
-        made[point.id] = sha256(text.encode()).hexdigest()
-    return made
 
 
 # -- which lines ---------------------------------------------------------------------------------

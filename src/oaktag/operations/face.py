@@ -63,15 +63,15 @@ class Workspace:
 
         return groups(self.model)
 
-    def number_groups(self, *, dry: bool = False) -> Document:
-        """Write issued numbers into ``groups.yaml``.
+    def number_groups(self, *, write: bool = False) -> Document:
+        """Give numbers to groups that have none: ``groups.yaml`` and ``oaktag.yaml``.
 
         Raises:
             UsageError: the range has too few free numbers.
         """
         from oaktag.operations.change import number
 
-        return number(self.model, dry=dry)
+        return number(self.model, write=write)
 
     def pin(
         self,
@@ -80,7 +80,8 @@ class Workspace:
         until: str | None = None,
         note: str | None = None,
         *,
-        dry: bool = False,
+        write: bool = False,
+        anyway: bool = False,
     ) -> Document:
         """Put an endpoint or a prefix into a group by hand; the document holds the diff.
 
@@ -89,19 +90,21 @@ class Workspace:
         """
         from oaktag.operations.change import pin
 
-        return pin(self.model, who, to, until, note, dry=dry)
+        return pin(self.model, who, to, until, note, write=write, anyway=anyway)
 
-    def unpin(self, who: str, *, dry: bool = False) -> Document:
-        """Take a pin out.
+    def unpin(
+        self, who: str, at: str | None = None, *, write: bool = False, anyway: bool = False
+    ) -> Document:
+        """Take a pin out; ``at`` says of which node, where a prefix has several.
 
         Raises:
-            UsageError: it is not pinned.
+            UsageError: it is not pinned, or several times.
         """
         from oaktag.operations.change import unpin
 
-        return unpin(self.model, who, dry=dry)
+        return unpin(self.model, who, at, write=write, anyway=anyway)
 
-    def rename(self, old: str, new: str, *, dry: bool = False) -> Document:
+    def rename(self, old: str, new: str, *, write: bool = False, anyway: bool = False) -> Document:
         """Rename a group or set in all files, or in none.
 
         Raises:
@@ -109,7 +112,7 @@ class Workspace:
         """
         from oaktag.operations.change import rename
 
-        return rename(self.model, old, new, dry=dry)
+        return rename(self.model, old, new, write=write, anyway=anyway)
 
     def set_line(
         self,
@@ -119,7 +122,7 @@ class Workspace:
         fields: Mapping[str, str] | None = None,
         layer: str | None = None,
         *,
-        dry: bool = False,
+        write: bool = False,
         anyway: bool = False,
     ) -> Document:
         """Give a pair a permission, in its own line or in a new one.
@@ -130,7 +133,7 @@ class Workspace:
             permission: its name.
             fields: other cells of the line, as ``{"mode": "observe"}``.
             layer: the file of the line.
-            dry: show the change only.
+            write: write the change; else it is only shown.
             anyway: write even where an expectation fails then.
 
         Raises:
@@ -139,11 +142,18 @@ class Workspace:
         from oaktag.operations.lines import set_line
 
         return set_line(
-            self.model, source, destination, permission, fields or {}, layer, dry=dry, anyway=anyway
+            self.model,
+            source,
+            destination,
+            permission,
+            fields or {},
+            layer,
+            write=write,
+            anyway=anyway,
         )
 
     def set_many(
-        self, where: str, fields: Mapping[str, str], *, dry: bool = False, anyway: bool = False
+        self, where: str, fields: Mapping[str, str], *, write: bool = False, anyway: bool = False
     ) -> Document:
         """Change all lines that ``where`` selects, as ``owner=reading services, mode=observe``.
 
@@ -152,7 +162,7 @@ class Workspace:
         """
         from oaktag.operations.lines import set_many
 
-        return set_many(self.model, where, fields, dry=dry, anyway=anyway)
+        return set_many(self.model, where, fields, write=write, anyway=anyway)
 
     def grant(
         self,
@@ -162,7 +172,7 @@ class Workspace:
         fields: Mapping[str, str] | None = None,
         *,
         action: Literal["allow", "deny"] = "allow",
-        dry: bool = True,
+        write: bool = False,
         anyway: bool = False,
     ) -> Document:
         """The smallest change that allows just this, or with ``deny`` ends it.
@@ -173,7 +183,7 @@ class Workspace:
         from oaktag.operations.lines import grant
 
         return grant(
-            self.model, source, destination, service, fields or {}, action=action, dry=dry,
+            self.model, source, destination, service, fields or {}, action=action, write=write,
             anyway=anyway,
         )  # fmt: skip
 
@@ -496,6 +506,7 @@ class Workspace:
         breaks: bool = False,
         even_if_breaks: bool = False,
         write: bool = False,
+        anyway: bool = False,
         seconds: float = 60.0,
         progress: Callable[[str], None] | None = None,
     ) -> Document:
@@ -511,7 +522,7 @@ class Workspace:
         from oaktag.operations.mend import mending
 
         return mending(
-            self.model, breaks=breaks, even_if_breaks=even_if_breaks, write=write,
+            self.model, breaks=breaks, even_if_breaks=even_if_breaks, write=write, anyway=anyway,
             seconds=seconds, progress=progress,
         )  # fmt: skip
 

@@ -8,16 +8,16 @@ from collections.abc import Mapping
 from oaktag.core.amendment import allowed_in, smallest
 from oaktag.core.ends import End
 from oaktag.core.lines import Action
-from oaktag.core.review import find_shadowed
 from oaktag.core.service_text import parse_asked
-from oaktag.errors import UsageError, WorkspaceError
+from oaktag.errors import UsageError
 from oaktag.located import Location
 from oaktag.near import perhaps
-from oaktag.operations.compare import field, selected, versions
-from oaktag.operations.documents import Document, document
+from oaktag.operations.change import made
+from oaktag.operations.compare import field, selected
+from oaktag.operations.documents import Document
 from oaktag.operations.members import endpoint_json
 from oaktag.operations.model import Model
-from oaktag.workspace import csv_edits, edits, yaml_edits
+from oaktag.workspace import csv_edits, yaml_edits
 
 PERMISSIONS = "permissions.yaml"
 #: What an empty cell means.
@@ -32,7 +32,7 @@ def set_line(
     fields: Mapping[str, str],
     layer: str | None = None,
     *,
-    dry: bool,
+    write: bool,
     anyway: bool = False,
 ) -> Document:
     """Give a pair a permission: in the line that speaks of just this pair, or in a new one.
@@ -58,7 +58,7 @@ def set_line(
     if held:
         place = held[0].location
         text = csv_edits.with_cells(model.files.folder.text(place.file), place.line, fields)
-        return _changed(model, "set", {place.file: text}, dry=dry, anyway=anyway, about=place)
+        return made(model, "set", {place.file: text}, write=write, anyway=anyway, about=place)
     name = layer or _home(model, source, destination)
     fields = {
         "source": source,
@@ -69,11 +69,11 @@ def set_line(
     }
     text = csv_edits.with_line(model.files.folder.text(name), fields)
     about = Location(name, 0)
-    return _changed(model, "set", {name: text}, dry=dry, anyway=anyway, about=about)
+    return made(model, "set", {name: text}, write=write, anyway=anyway, about=about)
 
 
 def set_many(
-    model: Model, where: str, fields: Mapping[str, str], *, dry: bool, anyway: bool = False
+    model: Model, where: str, fields: Mapping[str, str], *, write: bool, anyway: bool = False
 ) -> Document:
     """Change all lines that ``where`` selects.
 
@@ -98,7 +98,7 @@ def set_many(
         if needed:
             text = changed.get(place.file) or model.files.folder.text(place.file)
             changed[place.file] = csv_edits.with_cells(text, place.line, needed)
-    return _changed(model, "set", changed, dry=dry, anyway=anyway)
+    return made(model, "set", changed, write=write, anyway=anyway)
 
 
 def _home(model: Model, source: str, destination: str) -> str:
@@ -126,7 +126,7 @@ def grant(
     fields: Mapping[str, str],
     *,
     action: Action = "allow",
-    dry: bool,
+    write: bool,
     anyway: bool = False,
 ) -> Document:
     """The smallest change that allows just this (or, with ``deny``, ends it), and what follows.
@@ -146,15 +146,8 @@ def grant(
     now = allowed_in(fine.matrix, cell) & mask
     if now == (mask if action == "allow" else 0):
         done = "allowed" if action == "allow" else "denied"
-        said = {
-            "files": [],
-            "diff": "",
-            "written": False,
-            "cells": [],
-            "expectations": [],
-            "hidden_by": [],
-        }
-        return document(command, **said, already=f"{service} is {done} there already", others=[])
+        said = made(model, command, {}, write=False)
+        return {**said, "already": f"{service} is {done} there already", "others": []}
     names = [fine.groups.all[g].id for g in cell]
     home = model.files.policy.layers.index(_home(model, *names))
     change = smallest(fine.matrix, cell, boxes, action, [home])
@@ -176,8 +169,8 @@ def grant(
         row = {"source": names[0], "destination": names[1], "permission": name, "mode": "enforce",
                "way": "to", **fields}  # fmt: skip
         changed[layer] = csv_edits.with_line(root.text(layer), row, before)
-    made = _changed(model, command, changed, dry=dry, anyway=anyway)
-    return {**made, "already": None, "others": _others(fine, ends, cell)}
+    shown = made(model, command, changed, write=write, anyway=anyway)
+    return {**shown, "already": None, "others": _others(fine, ends, cell)}
 
 
 def place_of(row: Document) -> str:
@@ -234,49 +227,3 @@ def _others(model: Model, ends: list[End], cell: tuple[int, int]) -> list[Docume
         ]
         rows.append({"side": side, "group": model.groups.all[group].id, "endpoints": names})
     return rows
-
-
-def _changed(
-    model: Model,
-    command: str,
-    changed: dict[str, str],
-    *,
-    dry: bool,
-    anyway: bool,
-    about: Location | None = None,
-) -> Document:
-    """Try a change of lines out, compare, refuse what breaks an expectation, and write it; of the
-    line ``about`` (without a number the last of its file) it is said what hides it."""
-    root = model.files.folder
-    shown = edits.difference(root, changed)
-    changed = {n: t for n, t in changed.items() if t != root.text(n)}
-    try:
-        files = edits.try_out(model.files, changed)
-    except WorkspaceError as error:
-        raise edits.checked(error) from None
-    then = Model(files, model.today)
-    after = versions(model, then, lists=False)
-    broken = [r for r in after["expectations"] if r["was"] and r["is"] is False]
-    if broken and not anyway and not dry:
-        told = "; ".join(
-            f"{r['file']}:{r['line']} ({r['from']} → {r['to']}: {r['asks']})" for r in broken
-        )
-        raise UsageError(f"nothing was written, for then these would fail: {told}. --anyway writes")
-    if changed and not dry:
-        edits.write_all(model.files, command, changed)
-    return document(
-        command, files=list(changed), diff=shown, written=bool(changed) and not dry,
-        cells=after["cells"], expectations=after["expectations"],
-        hidden_by=_hiding(then, about) if about and not after["cells"] else [],
-    )  # fmt: skip
-
-
-def _hiding(model: Model, about: Location) -> list[Document]:
-    """The lines that decide all packets of a line before it."""
-    lines = [n for n, line in enumerate(model.lines) if line.location.file == about.file]
-    number = max(lines)
-    if about.line:
-        number = next(n for n in lines if model.lines[n].location.line == about.line)
-    found = next((s for s in find_shadowed(model.matrix) if s.line == number), None)
-    places = [model.lines[n].location for n in found.by if n != number] if found else []
-    return [{"file": p.file, "line": p.line} for p in places]

@@ -173,7 +173,8 @@ def compile_lists(
     unnumbered = [g.id for g in model.groups.all if g.tag is None]
     if unnumbered:
         raise UsageError(
-            f"no number in the files for {', '.join(unnumbered)}: oaktag groups --number writes one"
+            f"no number in the files for {', '.join(unnumbered)}: oaktag groups --number --write "
+            "writes one"
         )
     _stop_on_errors(model)
     rows: list[Document] = []

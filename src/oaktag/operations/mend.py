@@ -26,6 +26,7 @@ def mending(
     breaks: bool = False,
     even_if_breaks: bool = False,
     write: bool = False,
+    anyway: bool = False,
     seconds: float = 60.0,
     progress: Callable[[str], None] | None = None,
 ) -> Document:
@@ -70,7 +71,9 @@ def mending(
     text = model.files.folder.text(FILE)
     for change in found.changes or ():
         text = written(model, text, change)
-    shown = made(model, "reach mend", {FILE: text} if found.changes else {}, dry=not write)
+    shown = made(
+        model, "reach mend", {FILE: text} if found.changes else {}, write=write, anyway=anyway
+    )
     return document(
         "reach mend",
         choices=len(choices),
@@ -88,7 +91,7 @@ def mending(
         hopeless=[_told(model, row) for row in found.hopeless],
         left=[_told(model, row) for row in found.left],
         broken=[_told(model, row) for row in found.broken],
-        files=shown["files"], diff=shown["diff"], written=shown["written"],
+        **{key: held for key, held in shown.items() if key not in ("command", "schema")},
     )  # fmt: skip
 
 

@@ -142,7 +142,7 @@ def flow_json(model: Model, flow: Flow, said: Said, *, accepted: bool = False) -
         if any(masks.values()):
             key = effect, tuple(masks.items())
             if key not in said:
-                said[key] = _boxes(model, effect, masks), _services(model, masks)
+                said[key] = _boxes(model, effect, masks), services(model, masks)
             packets += said[key][0]
             words.append(f"{effect} {said[key][1]}")
     for box in boxes_json(flow.unanswered):
@@ -184,7 +184,7 @@ def _boxes(model: Model, effect: str, masks: Mapping[int, int]) -> list[Document
     ]
 
 
-def _services(model: Model, masks: Mapping[int, int]) -> str:
+def services(model: Model, masks: Mapping[int, int]) -> str:
     """Packets as services; of rows of one family the family is not said."""
     atoms = model.atoms
     held = {f: mask & atoms.of_family(f) for f, mask in masks.items() if mask}
