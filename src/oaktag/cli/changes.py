@@ -108,26 +108,27 @@ def _more(rows: list[Any], word: str, verb: str) -> None:
         say(f"and {count(left, word)} more {verb}; --json has all")
 
 
-def network(rows: list[dict[str, Any]]) -> None:
-    """What the network does otherwise, folded by cause."""
+def folded(rows: list[dict[str, Any]]) -> list[tuple[str, str, str, str]]:
+    """What the network does otherwise, by cause: what, how many flows, why, an example."""
     alike: dict[tuple[bool, str, str, bool], list[dict[str, Any]]] = {}
     for row in rows:
         key = row["new"], row["effect"], row["why"], row["accepted"]
         alike.setdefault(key, []).append(row)
-    if not alike:
-        return
-    table(
-        ("network", "flows", "why", "for example"),
-        [
-            (
-                f"{'new' if new else 'over'} {effect}{' (accepted)' * accepted}",
-                f"{sum(r['flows'] for r in of):,}", why, _example(of[0]),
-            )
-            for (new, effect, why, accepted), of in list(alike.items())[:SHOWN]
-        ],
-        right=(1,), wrap=(2, 3),
-    )  # fmt: skip
-    _more(list(alike), "cause", "differs")
+    return [
+        (
+            f"{'new' if new else 'over'} {effect}{' (accepted)' * accepted}",
+            f"{sum(r['flows'] for r in of):,}", why, _example(of[0]),
+        )
+        for (new, effect, why, accepted), of in alike.items()
+    ]  # fmt: skip
+
+
+def network(rows: list[dict[str, Any]]) -> None:
+    """What the network does otherwise, folded by cause."""
+    causes = folded(rows)
+    if causes:
+        table(("network", "flows", "why", "for example"), causes[:SHOWN], right=(1,), wrap=(2, 3))
+        _more(causes, "cause", "differs")
 
 
 def _example(row: dict[str, Any]) -> str:

@@ -2,10 +2,13 @@
 
 from __future__ import annotations
 
+from collections import Counter
+from collections.abc import Iterator
 from typing import Any
 
 import click
 
+from oaktag.cli.changes import folded, network
 from oaktag.cli.context import (
     Context,
     as_json,
@@ -20,8 +23,8 @@ from oaktag.cli.context import (
 )
 from oaktag.letters import markdown
 
-PARTS = ("guards", "renamed", "cells", "endpoints", "expectations", "points")
-WAYS = ("guards", "opened", "closed", "any", "never")
+PARTS = ("guards", "renamed", "cells", "endpoints", "expectations", "points", "network")
+WAYS = ("guards", "opened", "closed", "network", "any", "never")
 
 
 @click.command("compare")
@@ -32,7 +35,8 @@ WAYS = ("guards", "opened", "closed", "any", "never")
 @click.option("--summary", is_flag=True, help="As Markdown, for a request to merge.")
 @click.option(
     "--fail-on", type=click.Choice(WAYS), default="never", show_default=True,
-    help="Exit with 1 where guards are weaker, a cell is opened, closed, or anything differs.",
+    help="Exit with 1 where guards are weaker, a cell is opened, closed, the network does anything "
+    "wrong anew, or anything differs.",
 )  # fmt: skip
 @as_json
 @pass_context
@@ -67,6 +71,7 @@ def command(
         "guards": bool(document["guards"]),
         "opened": any(c["opened"] for c in document["cells"]),
         "closed": any(c["closed"] for c in document["cells"]),
+        "network": any(r["new"] and not r["accepted"] for r in document["network"]),
         "any": any(document[k] for k in PARTS),
     }
     return int(found.get(fail_on, False))
@@ -103,41 +108,86 @@ def _text(document: dict[str, Any]) -> None:
             wrap=(3,),
         )
         say()
+    if document["network"]:
+        network(document["network"])
+        say()
     paragraph(_counts(document), "    ", first="")
-    for point in document["points"]:
-        say(f"   the list of {point['point']} changes{_unwritable(point)}")
+    for told, names in _lists(document["points"]).items():
+        paragraph(f"{', '.join(names)}: {told}", "       ", first="   ")
     if document["cells"]:
         first = document["cells"][0]
         hint(f"oaktag cell {first['source']} {first['destination']} shows the lines of a cell")
 
 
 def _markdown(document: dict[str, Any]) -> None:
+    """For a request to merge: first what opens and closes, leaks and breaks anew."""
     for g in document["guards"]:
         told = f"{g['guard']} {g['told']}"
         say(f"- **{markdown(told)}**: {markdown(g['text'])} ({markdown(place(g))})")
     if document["guards"]:
         say()
     say(f"**{_counts(document)}**\n")
-    for row in document["renamed"]:
-        say(f"- the group `{row['was']}` is called `{row['is']}` now (tag {row['tag']})")
-    if document["renamed"]:
-        say()
     if document["cells"]:
         say("| from | to | opened | closed |\n|---|---|---|---|")
         for c in document["cells"]:
             _row(*_ends(c), *(c[k] or "—" for k in ("opened_text", "closed_text")))
         say()
-    if document["endpoints"]:
-        say("| endpoint | was in | is in |\n|---|---|---|")
-        for row in _moves(document["endpoints"]):
+    rows = folded(document["network"])
+    if rows:
+        say("| network | flows | why | for example |\n|---|---|---|---|")
+        for row in rows:
             _row(*row)
         say()
     for r in document["expectations"]:
         asks = markdown(f"{r['from']} → {r['to']}: {r['asks']}")
         where = markdown(place(r))
         say(f"- expectation {asks} ({where}): {_holds(r['was'])}, now {_holds(r['is'])}")
-    for point in document["points"]:
-        say(f"- the list of `{point['point']}` changes{_unwritable(point)}")
+    for row in document["renamed"]:
+        say(f"- the group `{row['was']}` is called `{row['is']}` now (tag {row['tag']})")
+    if document["expectations"] or document["renamed"]:
+        say()
+    if document["endpoints"]:
+        say("| endpoint | was in | is in |\n|---|---|---|")
+        for moved in _moves(document["endpoints"]):
+            _row(*moved)
+        say()
+    for told, names in _lists(document["points"]).items():
+        say(f"- {', '.join(f'`{n}`' for n in names)}: {markdown(told)}")
+
+
+#: So many cells, entries and bindings of a list are named.
+NAMED = 3
+
+
+def _lists(points: list[dict[str, Any]]) -> dict[str, list[str]]:
+    """What differs in lists, in words; points of which the same is to be said together."""
+    found: dict[str, list[str]] = {}
+    for point in points:
+        if str(point["is"]).startswith("cannot"):
+            told = f"the list {point['is']}"
+        elif point["was"] is None or point["is"] is None:
+            told = "a list that was not there" if point["was"] is None else "no list any more"
+        else:
+            told = "; ".join(_contents(point)) or "the same entries for other lines"
+        found.setdefault(told, []).append(point["point"])
+    return found
+
+
+def _contents(point: dict[str, Any]) -> Iterator[str]:
+    cells = sum(len(e["cells"]) for e in point["entries"])
+    if cells:
+        first = point["entries"][0]
+        ends = ", ".join(f"{s} → {d}" for s, d in first["cells"][:NAMED])
+        signs = [f"less {t}" for t in first["gone"]] + [f"more {t}" for t in first["come"]]
+        more = "" if cells <= NAMED and len(point["entries"]) == 1 else ", …"
+        yield f"{count(cells, 'cell')} ({ends}: {'; '.join(signs[:NAMED])}{more})"
+    if point["bindings"]:
+        rows = [f"{b['addresses']} {b['was'] or 'nobody'} → {b['is'] or 'nobody'}"
+                for b in point["bindings"]]  # fmt: skip
+        more = ", …" * (len(rows) > NAMED)
+        yield f"{count(len(rows), 'binding')} ({', '.join(rows[:NAMED])}{more})"
+    if point["judges"]:
+        yield "what it judges at all"
 
 
 def _row(*cells: str) -> None:
@@ -159,11 +209,6 @@ def _holds(value: bool | None) -> str:
     return "not asked" if value is None else "holds" if value else "FAILS"
 
 
-def _unwritable(point: dict[str, Any]) -> str:
-    told = point["is"] or ""
-    return f": it {told}" if told.startswith("cannot") else ""
-
-
 def _counts(document: dict[str, Any]) -> str:
     opened = sum(bool(c["opened"]) for c in document["cells"])
     closed = sum(bool(c["closed"]) for c in document["cells"])
@@ -176,4 +221,10 @@ def _counts(document: dict[str, Any]) -> str:
         touched = count(len(document["expectations"]), "expectation")
         parts.append(f"{touched} touched, {broken} of them failing now")
     parts.append(f"{count(len(document['points']), 'list')} changed")
+    for new, word in ((True, "new"), (False, "over")):
+        told: Counter[str] = Counter()
+        for r in document["network"]:
+            if r["new"] == new:
+                told[r["effect"]] += r["flows"]
+        parts += [f"{n:,} {word} {effect}" for effect, n in told.items()]
     return ", ".join(parts)
