@@ -41,6 +41,7 @@ CODES: dict[str, Code] = {
         Code("OT214", "warning", "a session of an endpoint that no source has"),
         Code("OT215", "warning", "a pin that has expired"),
         Code("OT216", "note", "a pin that ends soon"),
+        Code("OT217", "warning", "a group that was split off for somebody, and is over"),
         Code("OT401", "warning", "a node that marks and knows no binding"),
         Code("OT402", "warning", "a feed that passes a wide binding and keeps back a narrower one"),
         Code("OT403", "warning", "a point that no path crosses"),

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from typing import Any, TypeVar
 
 import click
@@ -83,22 +83,31 @@ def show_effect(document: dict[str, Any]) -> None:
         say(f"{count(broken, 'expectation')} would fail: only --anyway writes this")
 
 
+#: So many groups that fare alike are named.
+NAMED = 4
+
+
 def cells(rows: list[dict[str, Any]]) -> None:
-    """What is opened and closed, by cell."""
-    if rows:
-        table(
-            ("from", "to", "opened", "closed"),
-            [
-                (
-                    f"{c['source']} ({c['source_members']})",
-                    f"{c['destination']} ({c['destination_members']})",
-                    c["opened_text"], c["closed_text"],
-                )
-                for c in rows[:SHOWN]
-            ],
-            wrap=(2, 3),
-        )  # fmt: skip
-        _more(rows, "cell", "differs")
+    """What is opened and closed, by cell; cells of which the same is to be said as one row."""
+    first: dict[tuple[str, str, str], list[str]] = {}
+    for c in rows:
+        key = f"{c['destination']} ({c['destination_members']})", c["opened_text"], c["closed_text"]
+        first.setdefault(key, []).append(f"{c['source']} ({c['source_members']})")
+    second: dict[tuple[tuple[str, ...], str, str], list[str]] = {}
+    for (destination, opened, closed), sources in first.items():
+        second.setdefault((tuple(sources), opened, closed), []).append(destination)
+    folded_rows = [
+        (_few(sources), _few(destinations), opened, closed)
+        for (sources, opened, closed), destinations in second.items()
+    ]
+    if folded_rows:
+        table(("from", "to", "opened", "closed"), folded_rows[:SHOWN], wrap=(0, 1, 2, 3))
+        _more(folded_rows, "cell", "differs")
+
+
+def _few(names: Sequence[str]) -> str:
+    more = f" and {len(names) - NAMED} more" if len(names) > NAMED else ""
+    return ", ".join(names[:NAMED]) + more
 
 
 def _more(rows: list[Any], word: str, verb: str) -> None:

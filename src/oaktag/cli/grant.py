@@ -15,6 +15,7 @@ from oaktag.letters import shown, tame
 @click.argument("source", metavar="SRC", shell_complete=complete("group"))
 @click.argument("destination", metavar="DST", shell_complete=complete("group"))
 @click.argument("service")
+@click.option("--only", is_flag=True, help="To SRC alone, an endpoint: not to all of its group.")
 @click.option("--until", metavar="DAY", help="The last day it is allowed.")
 @click.option("--owner")
 @click.option("--note")
@@ -25,6 +26,7 @@ def command(
     source: str,
     destination: str,
     service: str,
+    only: bool,
     until: str | None,
     write: bool,
     wait: bool,
@@ -38,8 +40,9 @@ def command(
         k: v for k, v in {"owner": owner, "note": note, "expires": until}.items() if v is not None
     }
     return amend(
-        context, "allow", (source, destination, service), fields, write, wait, anyway, as_json
-    )
+        context, "allow", (source, destination, service), fields, write, wait, anyway, as_json,
+        only=only,
+    )  # fmt: skip
 
 
 def amend(
@@ -51,11 +54,13 @@ def amend(
     wait: bool,
     anyway: bool,
     as_json: bool,
+    *,
+    only: bool = False,
 ) -> int:
     """Show a grant or its opposite, and write it where asked to."""
     command = "grant" if action == "allow" else "revoke"
     workspace = context.changing(command, write=write, wait=wait)
-    document = workspace.grant(*what, fields, action=action, write=write, anyway=anyway)
+    document = workspace.grant(*what, fields, action=action, only=only, write=write, anyway=anyway)
     if as_json:
         emit(document)
         return 0
@@ -63,6 +68,12 @@ def amend(
         say(document["already"])
         return 0
     click.echo(tame(shown(document["diff"])), nl=False)
+    if alone := document["alone"]:
+        paragraph(
+            f"{alone['endpoint']} gets a group of its own through {alone['until']}: "
+            f"{alone['group']} (tag {alone['tag']}), which fares exactly as {alone['fares_as']} in "
+            f"all of its {alone['cells']} cells, proved. Beside that:", "    ", first="",
+        )  # fmt: skip
     show_effect(document)
     verb = "gain" if action == "allow" else "lose"
     for row in document["others"]:

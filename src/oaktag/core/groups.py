@@ -38,7 +38,8 @@ def tag_number(text: str) -> int:
 
 
 class Group(NamedTuple):
-    """One group; ``tag`` is None until a number is written in the files."""
+    """One group; ``tag`` is None until a number is written in the files; ``split_from`` is the
+    group that it was split off from, for somebody."""
 
     id: str
     tag: int | None
@@ -47,6 +48,7 @@ class Group(NamedTuple):
     title: str = ""
     owner: str = ""
     location: Location = Location("groups.yaml")
+    split_from: str = ""
 
 
 class Selector(NamedTuple):

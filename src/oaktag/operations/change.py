@@ -18,6 +18,7 @@ from oaktag.operations.model import Model
 from oaktag.workspace import edits
 from oaktag.workspace.assignments_file import FILE as ASSIGNMENTS
 from oaktag.workspace.renaming import places_of, renamed
+from oaktag.workspace.splitting import joined
 from oaktag.workspace.yaml_edits import with_pin, without_pin
 
 KEPT = ("cells", "endpoints", "expectations", "network", "not_followed")
@@ -33,6 +34,7 @@ def made(
     write: bool,
     anyway: bool = False,
     about: Location | None = None,
+    since: Model | None = None,
 ) -> Document:
     """Try a change out, say what it does, and write it where that is asked.
 
@@ -44,6 +46,7 @@ def made(
         anyway: also where an expectation fails then that holds now.
         about: the line that is changed (without a number the last of its file), of which it is
             said what hides it.
+        since: what the change does is told since this state of it, by default since the present.
 
     Raises:
         UsageError: the workspace would be broken, an expectation would fail, or its files have
@@ -55,7 +58,7 @@ def made(
         then = Model(edits.try_out(model.files, changed), model.today) if changed else model
     except WorkspaceError as error:
         raise edits.checked(error) from None
-    after = versions(model, then, deep=False) if changed else NOTHING
+    after = versions(since or model, then, deep=False) if changed else NOTHING
     broken = [r for r in after["expectations"] if r["was"] and r["is"] is False]
     if broken and write and not anyway:
         told = "; ".join(
@@ -128,12 +131,16 @@ def pin(
 def unpin(
     model: Model, who: str, at: str | None = None, *, write: bool, anyway: bool = False
 ) -> Document:
-    """Take the pin of an endpoint or a prefix out; of several of a prefix that ``at`` a node.
+    """Take the pin of an endpoint or a prefix out; of several of a prefix that ``at`` a node. A
+    group that was split off for it goes with it.
 
     Raises:
         UsageError: it is not pinned, or several times.
     """
     given = model.files.assignments
+    alone = model.groups.index.get(who, 0)
+    if model.groups.all[alone].split_from and not _members(model, alone):
+        return made(model, "unpin", joined(model.files, who), write=write, anyway=anyway)
     found = [p.location for p in given.pins if p.endpoint == who]
     if not found:
         try:
@@ -149,9 +156,18 @@ def unpin(
         where = f" at {at}" if at else ""
         raise UsageError(f"{who!r} is not pinned{where} in {ASSIGNMENTS}")
     text = model.files.folder.text(ASSIGNMENTS)
-    return made(
-        model, "unpin", {ASSIGNMENTS: without_pin(text, found[0])}, write=write, anyway=anyway
-    )
+    changed = {ASSIGNMENTS: without_pin(text, found[0])}
+    group = next((p.group for p in given.pins if p.endpoint == who), None)
+    if group is not None and model.groups.all[group].split_from:
+        rest = {p.endpoint for p in given.pins if p.group == group} | _members(model, group)
+        if rest <= {who}:
+            changed |= joined(model.files, model.groups.all[group].id)
+    return made(model, "unpin", changed, write=write, anyway=anyway)
+
+
+def _members(model: Model, group: int) -> set[str]:
+    rows = np.flatnonzero(model.assignment.group == group).tolist()
+    return {model.files.endpoints.ids[row] for row in rows}
 
 
 def rename(model: Model, old: str, new: str, *, write: bool, anyway: bool = False) -> Document:

@@ -61,7 +61,15 @@ def _groups(model: Model) -> Iterator[Finding]:
                 "OT213", group.location, f"the group {group.id} has no number in the files",
                 "oaktag groups --number --write writes the next one",
             )  # fmt: skip
-        if not len(rows) and index not in addressed:
+        if not len(rows) and group.split_from:
+            who = next((p.endpoint for p in model.files.assignments.pins if p.group == index), "")
+            yield finding(
+                "OT217", group.location,
+                f"the group {group.id} was split off from {group.split_from} for a while, and "
+                "nobody is in it any more",
+                f"oaktag unpin {who or group.id} --write takes it out, with its pin and its lines",
+            )  # fmt: skip
+        elif not len(rows) and index not in addressed:
             yield finding(
                 "OT201", group.location, f"nobody is in the group {group.id}",
                 "oaktag members --unassigned shows who nearly is",
@@ -148,6 +156,8 @@ def _pins(model: Model) -> Iterator[Finding]:
     for who, group, until, place in told:
         if until is None or until > model.today + SOON:
             continue
+        if until < model.today and model.groups.all[group].split_from:
+            continue  # OT217 speaks of it
         day, name = date.fromordinal(until), model.groups.all[group].id
         if until < model.today:
             yield finding(

@@ -172,15 +172,32 @@ class Workspace:
         fields: Mapping[str, str] | None = None,
         *,
         action: Literal["allow", "deny"] = "allow",
+        only: bool = False,
         write: bool = False,
         anyway: bool = False,
     ) -> Document:
         """The smallest change that allows just this, or with ``deny`` ends it.
 
+        Args:
+            source: who; a group, or an endpoint or address for its group.
+            destination: likewise.
+            service: what.
+            fields: other cells of the line, as ``{"expires": "2027-01-31"}``.
+            action: allow it, or end it.
+            only: to this endpoint alone, split off from its group until ``expires``.
+            write: write the change; else it is only shown.
+            anyway: also where an expectation fails then.
+
         Raises:
             UsageError: an unknown name or service, a set, or no single line does it.
         """
+        from oaktag.operations.alone import grant_alone
         from oaktag.operations.lines import grant
+
+        if only:
+            return grant_alone(
+                self.model, source, destination, service, fields or {}, write=write, anyway=anyway
+            )
 
         return grant(
             self.model, source, destination, service, fields or {}, action=action, write=write,

@@ -4,11 +4,13 @@ from __future__ import annotations
 
 import re
 from collections.abc import Mapping
+from typing import NamedTuple
 
 from oaktag.core.amendment import allowed_in, smallest
 from oaktag.core.ends import End
 from oaktag.core.lines import Action
 from oaktag.core.service_text import parse_asked
+from oaktag.core.services import parse_service
 from oaktag.errors import UsageError
 from oaktag.located import Location
 from oaktag.near import perhaps
@@ -118,6 +120,16 @@ def _known(model: Model, word: str, names: list[str], kind: str) -> None:
         raise UsageError(f"there is no {kind} {word!r}; {hint}")
 
 
+class Granted(NamedTuple):
+    """A change that allows, or ends, just what was asked: the files then; the model that it was
+    worked out on, the ends and the cell."""
+
+    changed: dict[str, str]
+    model: Model
+    ends: list[End]
+    cell: tuple[int, int]
+
+
 def grant(
     model: Model,
     source: str,
@@ -132,11 +144,43 @@ def grant(
     """The smallest change that allows just this (or, with ``deny``, ends it), and what follows.
 
     Raises:
-        UsageError: an unknown name or service, a set, nothing to do, or no single line does it.
+        UsageError: an unknown name or service, a set, or no single line does it.
     """
     command = "grant" if action == "allow" else "revoke"
+    found = granted(model, source, destination, service, fields, action)
+    shown = made(model, command, found.changed if found else {}, write=write, anyway=anyway)
+    if found is None:
+        done = "allowed" if action == "allow" else "denied"
+        return {
+            **shown,
+            "already": f"{service} is {done} there already",
+            "others": [],
+            "alone": None,
+        }
+    return {
+        **shown,
+        "already": None,
+        "others": _others(found.model, found.ends, found.cell),
+        "alone": None,
+    }
+
+
+def granted(
+    model: Model,
+    source: str,
+    destination: str,
+    service: str,
+    fields: Mapping[str, str],
+    action: Action,
+) -> Granted | None:
+    """The files with the smallest change that allows or ends just this; None where it is so.
+
+    Raises:
+        UsageError: as ``grant``.
+    """
     model.matrix.square()  # what else would change is asked of all cells
-    boxes = parse_asked(service, model.files.permissions.services)
+    own = model.files.permissions.services
+    boxes = parse_asked(service, own)
     fine = model.cut_along(boxes)
     ends = [fine.end(word) for word in (source, destination)]
     if action == "allow":
@@ -145,9 +189,7 @@ def grant(
     mask = fine.atoms.mask(boxes)
     now = allowed_in(fine.matrix, cell) & mask
     if now == (mask if action == "allow" else 0):
-        done = "allowed" if action == "allow" else "denied"
-        said = made(model, command, {}, write=False)
-        return {**said, "already": f"{service} is {done} there already", "others": []}
+        return None
     names = [fine.groups.all[g].id for g in cell]
     home = model.files.policy.layers.index(_home(model, *names))
     change = smallest(fine.matrix, cell, boxes, action, [home])
@@ -169,8 +211,7 @@ def grant(
         row = {"source": names[0], "destination": names[1], "permission": name, "mode": "enforce",
                "way": "to", **fields}  # fmt: skip
         changed[layer] = csv_edits.with_line(root.text(layer), row, before)
-    shown = made(model, command, changed, write=write, anyway=anyway)
-    return {**shown, "already": None, "others": _others(fine, ends, cell)}
+    return Granted(changed, fine, ends, cell)
 
 
 def place_of(row: Document) -> str:
@@ -211,7 +252,16 @@ def _permission(model: Model, action: Action, mask: int, service: str) -> tuple[
     slug = re.sub(r"[^a-z0-9]+", "-", service.lower()).strip("-") or "some"
     base = f"only-{slug}" if action == "allow" else f"no-{slug}"
     name = next(n for n in (base, *(f"{base}-{k}" for k in range(2, 999))) if n not in taken)
-    return name, [service]
+    services = service.split(", ")
+    for word in services:
+        try:
+            parse_service(word, model.files.permissions.services)
+        except UsageError:
+            raise UsageError(
+                f"{word!r} is no service that a permission can name; write the entry into "
+                f"{PERMISSIONS} by hand, and give it with oaktag set"
+            ) from None
+    return name, [yaml_edits.quoted(s) if "," in s else s for s in services]
 
 
 def _others(model: Model, ends: list[End], cell: tuple[int, int]) -> list[Document]:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import csv
 import io
-from collections.abc import Collection, Iterator, Mapping
+from collections.abc import Collection, Iterator, Mapping, Sequence
 
 from oaktag.errors import UsageError
 
@@ -39,6 +39,27 @@ def with_cells(text: str, line: int, fields: Mapping[str, str]) -> str:
             raise UsageError(f"the file has no column {name!r}; add it to its header first")
         cells[header.index(name)] = _csv(value)
     return "".join([*lines[:first], ",".join(cells) + end, *lines[last:]])
+
+
+def with_copies(text: str, line: int, ends: Sequence[tuple[str, str, bool]]) -> str:
+    """A matrix file with copies of the row that starts in a line right behind it, each with its own
+    source and destination, and perhaps one way only; all other cells are the same."""
+    lines = _lines(text)
+    header = _header(lines)
+    first, last = _row_at(lines, line)
+    cells, end = _cells(lines[first:last])
+    if not end:
+        end = "\n"
+        lines[last - 1] += end
+    rows: list[str] = []
+    for source, destination, one_way in ends:
+        copy = list(cells)
+        copy[header.index("source")] = source
+        copy[header.index("destination")] = destination
+        if one_way and "way" in header and _value(copy[header.index("way")]) == "both":
+            copy[header.index("way")] = "to"
+        rows.append(",".join(copy) + end)
+    return "".join([*lines[:last], *rows, *lines[last:]])
 
 
 def without_line(text: str, line: int) -> str:

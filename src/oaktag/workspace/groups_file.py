@@ -26,7 +26,7 @@ from oaktag.workspace.yamlfile import LOADER, Node, YamlFile
 
 FILE = "groups.yaml"
 ISSUED = "issued "
-GROUP_KEYS = ("id", "tag", "title", "owner", "traits")
+GROUP_KEYS = ("id", "tag", "title", "owner", "traits", "split_from")
 
 
 def read_groups(root: Folder, numbering: Numbering | None, problems: Problems) -> Groups | None:
@@ -44,6 +44,13 @@ def read_groups(root: Folder, numbering: Numbering | None, problems: Problems) -
         if (group := _read_group(file, node, numbering, taken)) is not None
     ]
     _check_numbers(file, groups)
+    names = {g.id for g in groups}
+    for group in groups:
+        if group.split_from and group.split_from not in names - {group.id}:
+            file.problems.clash(
+                group.location, f"{group.id} was split from {group.split_from!r}, which is no "
+                "other group", later(group.split_from, names, "a group of this file"),
+            )  # fmt: skip
     sets: list[GroupSet] = []
     nodes: dict[str, list[tuple[str, Node]]] = {}
     for name, key, node in file.pairs(top.get("sets"), "sets"):
@@ -94,6 +101,7 @@ def _read_group(
         file.text(fields.get("title"), "title") or "",
         file.text(fields.get("owner"), "owner") or "",
         file.place(node),
+        file.text(fields.get("split_from"), "split_from") or "",
     )
 
 

@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
-
 import yaml
 
 from oaktag.located import Location
@@ -11,12 +9,13 @@ from oaktag.workspace.assignments_file import FILE as ASSIGNMENTS
 from oaktag.workspace.csv_edits import with_words
 from oaktag.workspace.groups_file import FILE as GROUPS
 from oaktag.workspace.load import Files
+from oaktag.workspace.yaml_words import like, scalars
 from oaktag.workspace.yamlfile import LOADER
 
 #: Where a word names a group or a set, by file: keys from the top; ``*`` is any key, or an item of
 #: a list; ``KEY`` stands for the names of the keys. A list may be one word too.
 PLACES = {
-    GROUPS: ("groups/*/id", "sets/KEY", "sets/*/*"),
+    GROUPS: ("groups/*/id", "groups/*/split_from", "sets/KEY", "sets/*/*"),
     ASSIGNMENTS: ("pins/*/group", "rules/*/give"),
     "network.yaml": (
         "nodes/*/group",
@@ -69,29 +68,6 @@ def _naming(files: Files, name: str) -> list[yaml.ScalarNode]:
     patterns = [p.split("/") for p in PLACES[name]]
     return [
         node
-        for path, node in _scalars(yaml.compose(text, Loader=LOADER), ())
-        if any(_like(path, pattern) for pattern in patterns)
+        for path, node in scalars(yaml.compose(text, Loader=LOADER))
+        if any(like(path, pattern) for pattern in patterns)
     ]
-
-
-def _like(path: tuple[str, ...], pattern: list[str]) -> bool:
-    if len(path) == len(pattern) - 1 and pattern[-1] == "*":
-        pattern = pattern[:-1]  # one word where a list may be
-    return len(path) == len(pattern) and all(
-        p == q or (q == "*" and p != "KEY") for p, q in zip(path, pattern, strict=True)
-    )
-
-
-def _scalars(
-    node: yaml.Node | None, path: tuple[str, ...]
-) -> Iterator[tuple[tuple[str, ...], yaml.ScalarNode]]:
-    """Every scalar with the keys that lead to it."""
-    if isinstance(node, yaml.ScalarNode):
-        yield path, node
-    elif isinstance(node, yaml.SequenceNode):
-        for item in node.value:
-            yield from _scalars(item, (*path, "*"))
-    elif isinstance(node, yaml.MappingNode):
-        for key, value in node.value:
-            yield (*path, "KEY"), key
-            yield from _scalars(value, (*path, str(key.value)))

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from typing import Any
 
 import yaml
@@ -20,6 +20,15 @@ def _top(text: str, key: str) -> tuple[yaml.Node, Any] | None:
     if not isinstance(root, yaml.MappingNode):
         return None
     return next(((k, v) for k, v in root.value if k.value == key), None)
+
+
+def _inside(text: str, entry: str) -> str:
+    """A file that is one mapping in braces, as JSON is, with an entry more; empty for all else."""
+    root = yaml.compose(text, Loader=LOADER) if text.strip() else None
+    if not isinstance(root, yaml.MappingNode) or not root.flow_style:
+        return ""
+    at = end_of(text, root.value[-1][1]) if root.value else root.start_mark.index + 1
+    return f"{text[:at]}{', ' * bool(root.value)}{entry}{text[at:]}"
 
 
 def quoted(text: str) -> str:
@@ -40,19 +49,23 @@ def _with_item(text: str, list_: str, item: str) -> str:
     """A file with one item more in a list at its top, behind the others; a list that is not there
     begins the file."""
     found = _top(text, list_)
+    if found is None and (inside := _inside(text, f"{list_}: [{item}]")):
+        return inside
     if found is None:
         return f"{list_}:\n  - {item}\n" + ("\n" + text if text.strip() else "")
     key, node = found
     if isinstance(node, yaml.SequenceNode) and node.value and not node.flow_style:
-        at = _line_after(text, node.value[-1])
+        at = line_after(text, node.value[-1])
         indent = " " * node.start_mark.column
         lead = "" if at == 0 or text[at - 1 : at] == "\n" else "\n"
         return f"{text[:at]}{lead}{indent}- {item}\n{text[at:]}"
     if isinstance(node, yaml.SequenceNode) and node.value:
-        at = _end(text, node.value[-1])
+        at = end_of(text, node.value[-1])
         return f"{text[:at]}, {item}{text[at:]}"
     start = key.end_mark.index
-    return f"{text[:start]}:\n  - {item}{text[max(_end(text, node), text.index(':', start) + 1) :]}"
+    return (
+        f"{text[:start]}:\n  - {item}{text[max(end_of(text, node), text.index(':', start) + 1) :]}"
+    )
 
 
 def without_pin(text: str, place: Location) -> str:
@@ -70,13 +83,13 @@ def without_pin(text: str, place: Location) -> str:
     held = next((v for k, v in pins.value[number].value if k.value == "prefix"), None)
     if isinstance(held, yaml.SequenceNode) and len(held.value) > 1:
         raise UsageError(f"the pin in line {place.line} is of several prefixes; edit it by hand")
-    return _without(text, key, pins, number)
+    return without_item(text, key, pins, number)
 
 
-def _without(text: str, key: yaml.Node, node: yaml.CollectionNode, number: int) -> str:
+def without_item(text: str, key: yaml.Node, node: yaml.CollectionNode, number: int) -> str:
     """A list with one item less; comments about the others stay."""
     items, last = node.value, number == len(node.value) - 1
-    start, end = items[number].start_mark.index, _end(text, items[number])
+    start, end = items[number].start_mark.index, end_of(text, items[number])
     if node.flow_style:
         if not last:
             following = items[number + 1].start_mark.index
@@ -84,11 +97,11 @@ def _without(text: str, key: yaml.Node, node: yaml.CollectionNode, number: int) 
             if end != following:  # a comment stands between: only the comma goes
                 end = text.index(",", end) + 1
         elif number:
-            before = _end(text, items[number - 1])
+            before = end_of(text, items[number - 1])
             start = before if not text[before:start].strip(" \t\r\n,") else start
         return text[:start] + text[end:]
     start = _dash(text, node, start)
-    end = _line_after(text, items[number])
+    end = line_after(text, items[number])
     if len(items) == 1:
         at = text.index(":", key.end_mark.index) + 1
         return f"{text[:at]} []{text[at:start]}{text[end:]}"
@@ -103,19 +116,19 @@ def _dash(text: str, node: yaml.CollectionNode, item: int) -> int:
     return start
 
 
-def _end(text: str, node: yaml.Node) -> int:
+def end_of(text: str, node: yaml.Node) -> int:
     """Where the last character of a node stands, less the blank that block nodes end with."""
     if isinstance(node, yaml.ScalarNode) and node.style in ("|", ">"):
         return len(text[: node.end_mark.index].rstrip())
     if not isinstance(node, yaml.CollectionNode) or node.flow_style or not node.value:
         return int(node.end_mark.index)
     last = node.value[-1]
-    return _end(text, last[1] if isinstance(last, tuple) else last)
+    return end_of(text, last[1] if isinstance(last, tuple) else last)
 
 
-def _line_after(text: str, node: yaml.Node) -> int:
+def line_after(text: str, node: yaml.Node) -> int:
     """Where the line after a node begins."""
-    return text.find("\n", _end(text, node)) + 1 or len(text)
+    return text.find("\n", end_of(text, node)) + 1 or len(text)
 
 
 def with_issued_to(text: str, number: int) -> str:
@@ -125,25 +138,98 @@ def with_issued_to(text: str, number: int) -> str:
     return _with_key(text, found[1], "issued_to", str(number))
 
 
+def with_retired(text: str, number: int) -> str:
+    """``oaktag.yaml`` with one retired number more."""
+    found = _top(text, "tags")
+    assert found and isinstance(found[1], yaml.MappingNode), "a range was read from there"
+    held = next((v for k, v in found[1].value if k.value == "retired"), None)
+    if isinstance(held, yaml.SequenceNode) and held.value and held.flow_style:
+        at = end_of(text, held.value[-1])
+        return f"{text[:at]}, {number}{text[at:]}"
+    if isinstance(held, yaml.SequenceNode) and held.value:
+        at, indent = line_after(text, held.value[-1]), " " * held.start_mark.column
+        return f"{text[:at]}{indent}- {number}\n{text[at:]}"
+    return _with_key(text, found[1], "retired", f"[{number}]")
+
+
 def with_permission(text: str, name: str, action: str, services: list[str]) -> str:
     """``permissions.yaml`` with one permission more, behind the others."""
     entry = f"{action}: {services[0] if len(services) == 1 else '[' + ', '.join(services) + ']'}"
     found = _top(text, "permissions")
-    if found is None:
-        lead = "" if not text or text.endswith("\n") else "\n"
-        return f"{text}{lead}permissions:\n  {name}:\n    - {entry}\n"
-    _, node = found
-    if not isinstance(node, yaml.MappingNode) or not node.value:
+    if found is not None and not (isinstance(found[1], yaml.MappingNode) and found[1].value):
         raise UsageError(
             "permissions.yaml has no permission to put this one behind; add it by hand"
         )
+    return _with_named(text, "permissions", name, f"[{{{entry}}}]", f"\n{{indent}}  - {entry}")
+
+
+def with_group(text: str, fields: Mapping[str, str]) -> str:
+    """``groups.yaml`` with one group more, behind the others; its fields as they are written."""
+    item = ", ".join(f"{key}: {value}" for key, value in fields.items())
+    return _with_item(text, "groups", f"{{{item}}}")
+
+
+def without_group(text: str, name: str) -> str:
+    """``groups.yaml`` without a group."""
+    found = _top(text, "groups")
+    assert found and isinstance(found[1], yaml.SequenceNode), "a group was read from there"
+    for number, item in enumerate(found[1].value):
+        if any(k.value == "id" and v.value == name for k, v in item.value):
+            return without_item(text, *found, number)
+    return text
+
+
+def with_set(text: str, name: str, words: Sequence[str]) -> str:
+    """``groups.yaml`` with one set more, behind the others."""
+    listed = f"[{', '.join(words)}]"
+    return _with_named(text, "sets", name, listed, f" {listed}")
+
+
+def without_set(text: str, name: str) -> str:
+    """``groups.yaml`` without a set."""
+    found = _top(text, "sets")
+    items = found[1].value if found and isinstance(found[1], yaml.MappingNode) else []
+    for number, (key, value) in enumerate(items):
+        if key.value != name:
+            continue
+        assert found is not None, "the set is in it"
+        start, end = key.start_mark.index, end_of(text, value)
+        if found[1].flow_style:
+            if number:
+                start = end_of(text, items[number - 1][1])
+            elif len(items) > 1:
+                end = items[1][0].start_mark.index
+            return text[:start] + text[end:]
+        start = text.rfind("\n", 0, start) + 1
+        end = line_after(text, value)
+        if len(items) == 1:
+            at = text.index(":", found[0].end_mark.index) + 1
+            return f"{text[:at]} {{}}{text[at:start]}{text[end:]}"
+        return text[:start] + text[end:]
+    return text
+
+
+def _with_named(text: str, top: str, name: str, flow: str, block: str) -> str:
+    """A file with one name more in a mapping at its top, behind the others; in ``block`` the
+    indent of the names stands as ``{indent}``."""
+    found = _top(text, top)
+    if found is None and (inside := _inside(text, f"{top}: {{{name}: {flow}}}")):
+        return inside
+    if found is None:
+        lead = "" if not text or text.endswith("\n") else "\n"
+        return f"{text}{lead}{top}:\n  {name}:{block.replace('{indent}', '  ')}\n"
+    key, node = found
+    if not isinstance(node, yaml.MappingNode) or not node.value:
+        start = key.end_mark.index
+        end = max(end_of(text, node), text.index(":", start) + 1)
+        return f"{text[:start]}:\n  {name}:{block.replace('{indent}', '  ')}{text[end:]}"
     if node.flow_style:
-        at = _end(text, node.value[-1][1])
-        return f"{text[:at]}, {name}: [{{{entry}}}]{text[at:]}"
-    at = _line_after(text, node.value[-1][1])
+        at = end_of(text, node.value[-1][1])
+        return f"{text[:at]}, {name}: {flow}{text[at:]}"
+    at = line_after(text, node.value[-1][1])
     lead = "" if text[at - 1 : at] == "\n" else "\n"
     indent = " " * node.start_mark.column
-    return f"{text[:at]}{lead}{indent}{name}:\n{indent}  - {entry}\n{text[at:]}"
+    return f"{text[:at]}{lead}{indent}{name}:{block.replace('{indent}', indent)}\n{text[at:]}"
 
 
 def with_feed(text: str, sender: str, receiver: str) -> str:
@@ -182,11 +268,11 @@ def with_setting(text: str, kind: str, name: str | int, key: str, value: str) ->
 def _with_key(text: str, item: yaml.MappingNode, key: str, value: str) -> str:
     for known, held in item.value:
         if known.value == key:
-            return text[: held.start_mark.index] + value + text[_end(text, held) :]
+            return text[: held.start_mark.index] + value + text[end_of(text, held) :]
     if item.flow_style or not item.value:
-        at = _end(text, item.value[-1][1]) if item.value else item.start_mark.index + 1
+        at = end_of(text, item.value[-1][1]) if item.value else item.start_mark.index + 1
         lead = ", " if item.value else ""
         return f"{text[:at]}{lead}{key}: {value}{text[at:]}"
-    at = _line_after(text, item.value[-1][1])
+    at = line_after(text, item.value[-1][1])
     lead = "" if text[at - 1 : at] == "\n" else "\n"
     return f"{text[:at]}{lead}{' ' * item.value[0][0].start_mark.column}{key}: {value}\n{text[at:]}"

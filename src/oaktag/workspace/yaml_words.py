@@ -1,0 +1,144 @@
+"""Where words stand in YAML, by the keys that lead to them; words put beside others, and taken out.
+
+A path is keys from the top, parted by slashes: ``*`` is any key, or an item of a list, ``KEY`` the
+name of a key itself. A list may be one word too.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+from typing import Any
+
+import yaml
+
+from oaktag.workspace.yaml_edits import end_of, line_after, without_item
+from oaktag.workspace.yamlfile import LOADER
+
+Path = tuple[str, ...]
+
+
+def like(path: Path, pattern: Sequence[str]) -> bool:
+    """Whether a path is meant by a pattern."""
+    if len(path) == len(pattern) - 1 and pattern[-1] == "*":
+        pattern = pattern[:-1]  # one word where a list may be
+    return len(path) == len(pattern) and all(
+        p == q or (q == "*" and p != "KEY") for p, q in zip(path, pattern, strict=True)
+    )
+
+
+def scalars(node: yaml.Node | None, path: Path = ()) -> Iterator[tuple[Path, yaml.ScalarNode]]:
+    """Every word with its path."""
+    for where, _, held in _nodes(node, None, path):
+        if isinstance(held, yaml.ScalarNode):
+            yield where, held
+
+
+def with_beside(text: str, paths: Sequence[str], old: str, new: str) -> str:
+    """A word more in every list of the paths that holds another, right behind it."""
+    places: list[tuple[int, int, str]] = []
+    for _, _, node in _lists(text, paths):
+        if isinstance(node, yaml.ScalarNode):
+            if node.value == old:
+                places.append((node.start_mark.index, node.end_mark.index, f"[{old}, {new}]"))
+            continue
+        for item in node.value:
+            if isinstance(item, yaml.ScalarNode) and item.value == old:
+                at = item.end_mark.index if node.flow_style else line_after(text, item)
+                indent = " " * node.start_mark.column
+                places.append((at, at, f", {new}" if node.flow_style else f"{indent}- {new}\n"))
+    for start, end, piece in sorted(places, reverse=True):
+        lead = "\n" if piece.endswith("\n") and text[start - 1 : start] != "\n" else ""
+        text = text[:start] + lead + piece + text[end:]
+    return text
+
+
+def without_word(text: str, paths: Sequence[str], word: str) -> str:
+    """A word less in every list of the paths."""
+    while True:
+        for _, key, node in _lists(text, paths):
+            held = [] if isinstance(node, yaml.ScalarNode) else [i.value for i in node.value]
+            if word in held and key is not None:
+                text = without_item(text, key, node, held.index(word))
+                break
+        else:
+            return text
+
+
+def with_twins(text: str, lists: Sequence[str], keys: Sequence[str], old: str, new: str) -> str:
+    """In lists at the top, behind each item that says a word under one of some keys, the same item
+    with another word there."""
+    places: list[tuple[int, str]] = []
+    for node in _tops(text, lists):
+        for item in node.value:
+            held = [v for k, v in item.value if k.value in keys and v.value == old]
+            if not held or not isinstance(item, yaml.MappingNode):
+                continue
+            start, end = item.start_mark.index, end_of(text, item)
+            twin = text[start:end]
+            for word in sorted(held, key=lambda v: -v.start_mark.index):
+                at = word.start_mark.index - start, word.end_mark.index - start
+                twin = f"{twin[: at[0]]}{new}{twin[at[1] :]}"
+            if node.flow_style:
+                places.append((end, f", {twin}"))
+            else:
+                at_line = line_after(text, item)
+                lead = "" if text[at_line - 1] == "\n" else "\n"
+                indent = " " * node.start_mark.column
+                places.append((at_line, f"{lead}{indent}- {twin}\n"))
+    for place, piece in sorted(places, reverse=True):
+        text = text[:place] + piece + text[place:]
+    return text
+
+
+def without_twins(text: str, lists: Sequence[str], keys: Sequence[str], word: str) -> str:
+    """Lists at the top without the items that say a word under one of some keys."""
+    while True:
+        for key, node in _tops_with_keys(text, lists):
+            for number, item in enumerate(node.value):
+                if any(k.value in keys and v.value == word for k, v in item.value):
+                    text = without_item(text, key, node, number)
+                    break
+            else:
+                continue
+            break
+        else:
+            return text
+
+
+def _tops(text: str, lists: Sequence[str]) -> Iterator[yaml.SequenceNode]:
+    for _, node in _tops_with_keys(text, lists):
+        yield node
+
+
+def _tops_with_keys(
+    text: str, lists: Sequence[str]
+) -> Iterator[tuple[yaml.Node, yaml.SequenceNode]]:
+    root = yaml.compose(text, Loader=LOADER) if text.strip() else None
+    for key, node in root.value if isinstance(root, yaml.MappingNode) else ():
+        if key.value in lists and isinstance(node, yaml.SequenceNode):
+            yield key, node
+
+
+def _lists(text: str, paths: Sequence[str]) -> Iterator[tuple[Path, yaml.Node | None, Any]]:
+    """The lists, or single words, at some paths."""
+    if text.strip():
+        patterns = [p.split("/") for p in paths]
+        for path, key, node in _nodes(yaml.compose(text, Loader=LOADER), None, ()):
+            if not isinstance(node, yaml.MappingNode) and any(like(path, p) for p in patterns):
+                yield path, key, node
+
+
+def _nodes(
+    node: yaml.Node | None, key: yaml.Node | None, path: Path
+) -> Iterator[tuple[Path, yaml.Node | None, yaml.Node]]:
+    """Every node with its path and the key before it."""
+    if node is None:
+        return
+    yield path, key, node
+    if isinstance(node, yaml.SequenceNode):
+        for item in node.value:
+            yield from _nodes(item, None, (*path, "*"))
+    elif isinstance(node, yaml.MappingNode):
+        for name, value in node.value:
+            yield (*path, "KEY"), None, name
+            yield from _nodes(value, name, (*path, str(name.value)))
