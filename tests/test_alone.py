@@ -22,6 +22,7 @@ from conftest import Ran
 from oaktag.testing.slow import Stack
 from oaktag.testing.strategies import SERVICES, stacks, write_stack
 from test_commands import _schema
+from test_corners import build
 
 Run = Callable[..., Ran]
 WORDS = ("untagged", "ada", "bo", "cy", "di")
@@ -169,3 +170,31 @@ def test_one_librarian_for_a_while(oaktag: Run, shipped: Path) -> None:
     assert (others["action"], others["source"]["group"]) == ("deny", "librarians")
     assert oaktag("-C", shipped, "compile").status == 0, "lists are proved with it"
     assert oaktag("-C", shipped, "groups", "--number", "--json").json["files"] == []
+
+
+@pytest.mark.parametrize("order", ["specific-first", "broad-first", "as-listed"])
+@pytest.mark.parametrize(
+    "line", ["a,itself,nothing", "front,itself,nothing", "a,a,nothing,,both", "*,itself,nothing",
+             "front,back,web,,both", "a,front,web,observe,both"],
+)  # fmt: skip
+def test_members_kept_apart_are_so_after_the_split(line: str, order: str, tmp_path: Path) -> None:
+    """A group that is kept to itself in every way that a line can say: never refused, and no line
+    is there twice."""
+    lines = f"{line}{',' * (7 - line.count(','))}\n*,*,all,,,,,\n"
+    csv_ = "name,ip,role\na-1,10.1.0.1,a\na-2,10.1.0.2,a\nb-1,10.2.0.1,b\nc-1,10.3.0.1,c\n"
+    config = {"tags": {"issue": "2000-2009"}, "order": order, "default": "allow"}
+    if order != "specific-first":  # the first that is read decides
+        lines = "\n".join(reversed(lines.splitlines())).replace("*,*,all", "c,c,all") + "\n"
+    folder = build(tmp_path, lines, servers_csv=csv_, config=config)
+    workspace = package.Workspace.load(folder)
+    hidden = [f for f in workspace.review()["findings"] if f["code"] in ("OT301", "OT303")]
+    made = workspace.grant("a-1", "c", "2222/tcp", {"expires": UNTIL}, only=True, write=True)
+    if made["already"]:
+        return
+    after = package.Workspace.load(folder)
+    for s, d in (("a-1", "a-2"), ("a-2", "a-1"), ("a-1", "a-1"), ("a-1", "b"), ("b", "a-1")):
+        for service in ("443/tcp", "22/tcp"):
+            was, now = (w.decide(s, d, service) for w in (workspace, after))
+            assert (was["action"], was["would"]) == (now["action"], now["would"]), (s, d, service)
+    still = [f for f in after.review()["findings"] if f["code"] in ("OT301", "OT303")]
+    assert len(still) == len(hidden), still
