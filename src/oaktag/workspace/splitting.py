@@ -4,12 +4,13 @@ scope that names the old one; and the same undone.
 Rules kept here (semantics, section 4): a copied line stands right behind its original and ranks as
 it does, so the order in every cell stays. Where a line keeps members of the old group to
 themselves (``itself``, or the group on both sides), the two must fare with each other as the old
-one did with itself: by copies where the group is named, by a set of the two where a set is.
+one did with itself: by copies where the group is named, by a set of the two where a set is (or
+``*``, before which a set ranks: whether all is as it was is proved, not assumed).
 """
 
 from __future__ import annotations
 
-from oaktag.core.groups import ITSELF
+from oaktag.core.groups import ITSELF, STAR
 from oaktag.core.lines import Line
 from oaktag.workspace.config_file import FILE as CONFIG
 from oaktag.workspace.csv_edits import with_copies, without_line
@@ -84,7 +85,7 @@ def _copies(line: Line, old: str, new: str, members: set[str]) -> list[tuple[str
     if destination == ITSELF and source == old:
         return [(new, ITSELF, True), (old, new, True), (new, old, True)]
     if destination == ITSELF:
-        return [(both_of(new), both_of(new), True)] if source in members else []
+        return [(both_of(new), both_of(new), True)] if source in members | {STAR} else []
     if source == destination == old:
         return [(new, old, True), (old, new, True), (new, new, True)]
     if source == old:
