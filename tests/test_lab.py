@@ -24,6 +24,7 @@ from oaktag import Workspace
 from oaktag.demo.walk import wrong
 from oaktag.lab.handle import Lab, _alive
 from oaktag.operations import lab
+from oaktag.operations.results import LabProbed
 from oaktag.testing.slow import Stack
 from oaktag.testing.slow_reach import Being, Net
 from test_commands import _schema
@@ -129,7 +130,7 @@ def test_random_networks_do_what_reach_says(tmp_path: Path) -> None:
     assert len(seen) >= 2 and sum(seen.values()) > 60, seen
 
 
-def _probed(net: Net, folder: Path) -> tuple[Workspace, dict[str, Any]]:
+def _probed(net: Net, folder: Path) -> tuple[Workspace, LabProbed]:
     """A network in the lab, and what its probes met; the points' counters agree with them."""
     workspace = write_net(net, folder)
     lab.up(workspace.model)

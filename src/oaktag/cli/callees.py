@@ -4,8 +4,8 @@ from __future__ import annotations
 
 import click
 
-from oaktag.cli.callers import each, show
-from oaktag.cli.context import Context, as_json, complete, emit, pass_context
+from oaktag.cli.callers import each
+from oaktag.cli.context import Context, as_json, complete, finish, pass_context
 
 
 @click.command("callees")
@@ -18,9 +18,6 @@ def command(
     context: Context, source: str, service: str | None, endpoints: bool, as_json: bool
 ) -> int:
     """What SRC may reach, with SERVICE or with anything."""
-    document = context.workspace().callees(source, service, endpoints=endpoints)
-    if as_json:
-        emit(document)
-    else:
-        show(document["callees"], f"can be reached from {document['source']['group']}", service)
+    result = context.workspace().callees(source, service, endpoints=endpoints)
+    finish(context, result, as_json=as_json)
     return 0

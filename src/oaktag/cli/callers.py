@@ -2,22 +2,9 @@
 
 from __future__ import annotations
 
-from typing import Any
-
 import click
 
-from oaktag.cli.context import (
-    Context,
-    as_json,
-    complete,
-    count,
-    emit,
-    hint,
-    pass_context,
-    places,
-    say,
-    table,
-)
+from oaktag.cli.context import Context, as_json, complete, finish, pass_context
 
 each = click.option("--endpoints", is_flag=True, help="Each endpoint of the groups too.")
 
@@ -32,31 +19,6 @@ def command(
     context: Context, destination: str, service: str | None, endpoints: bool, as_json: bool
 ) -> int:
     """Who may reach DST, for SERVICE or for anything."""
-    document = context.workspace().callers(destination, service, endpoints=endpoints)
-    if as_json:
-        emit(document)
-    else:
-        show(document["callers"], f"may reach {document['destination']['group']}", service)
+    result = context.workspace().callers(destination, service, endpoints=endpoints)
+    finish(context, result, as_json=as_json)
     return 0
-
-
-def show(rows: list[dict[str, Any]], verb: str, service: str | None) -> None:
-    """Groups with what they are allowed, and by which lines."""
-    if rows:
-        heads = ["group", "members", "for", "by"]
-        listed = [[r["group"], r["members"], _what(r), places(r["lines"])] for r in rows]
-        if "endpoints" in rows[0]:
-            heads.append("endpoints")
-            for cells, row in zip(listed, rows, strict=True):
-                cells.append(", ".join(row["endpoints"]))
-        table(heads, listed, right=(1,), wrap=(2, 3, 4))
-    asked = f" with {service}" if service else ""
-    say(f"{count(len(rows), 'group')} {verb}{asked}")
-    if any(r["would_allow"] != r["allows"] for r in rows):
-        hint("oaktag compare --if-enforced shows what the observed lines would change")
-
-
-def _what(row: dict[str, Any]) -> str:
-    if row["would_allow"] == row["allows"]:
-        return str(row["allows"])
-    return f"{row['allows']}; would be: {row['would_allow']}"

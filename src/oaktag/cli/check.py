@@ -11,7 +11,7 @@ from oaktag.cli.context import (
     every_finding,
     fail_on,
     failed,
-    findings_text,
+    finish,
     pass_context,
 )
 from oaktag.errors import WorkspaceError
@@ -28,27 +28,26 @@ def command(context: Context, as_json: bool, codes: bool, every: bool, fail_on: 
     if codes:
         return _codes(as_json)
     try:
-        document = context.workspace().check()
+        result = context.workspace().check()
     except WorkspaceError as error:
         if any(p.kind == "form" for p in error.problems):
             raise
         from oaktag.operations.check import clashes
 
-        document = clashes(error)
-    if as_json:
-        emit(document)
-    else:
-        findings_text(document["findings"], len(document["accepted"]), every=every)
-    return failed(document["findings"], fail_on)
+        result = clashes(error)
+    finish(context, result, as_json=as_json, every=every)
+    return failed(result.findings, fail_on)
 
 
 def _codes(as_json: bool) -> int:
-    from oaktag.cli.context import table
     from oaktag.findings import CODES
+    from oaktag.report.page import Page
 
     rows = [{"code": c.code, "severity": c.severity, "title": c.title} for c in CODES.values()]
     if as_json:
         emit({"command": "check", "schema": 1, "codes": rows})
     else:
-        table(("code", "severity", "what it says"), [tuple(r.values()) for r in rows])
+        page = Page()
+        page.table(("code", "severity", "what it says"), [tuple(r.values()) for r in rows])
+        click.echo(page.text(), nl=False)
     return 0

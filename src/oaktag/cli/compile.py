@@ -5,17 +5,7 @@ from __future__ import annotations
 import click
 
 from oaktag.cli.changes import wait
-from oaktag.cli.context import (
-    Context,
-    as_json,
-    complete,
-    emit,
-    hint,
-    pass_context,
-    progress,
-    say,
-    table,
-)
+from oaktag.cli.context import Context, as_json, complete, finish, pass_context, progress
 
 
 @click.command("compile")
@@ -29,30 +19,9 @@ def command(
     context: Context, out: str, point: str | None, no_prove: bool, wait: bool, as_json: bool
 ) -> int:
     """Write the access list of every point, proved equal to the matrix first."""
-    from oaktag.operations.lists import compile_lists
-
-    model = context.workspace().model
-    document = compile_lists(
-        model, context.unlinked(out), point, proved=not no_prove,
-        patience=None if wait else 10.0, progress=progress("compiling"),
+    result = context.workspace().compile(
+        context.unlinked(out), point, proved=not no_prove, patience=None if wait else 10.0,
+        progress=progress("compiling"),
     )  # fmt: skip
-    if as_json:
-        emit(document)
-        return 0
-    table(
-        ("point", "mode", "entries", "plain", "capacity", "bindings", "proved", "file"),
-        [
-            (
-                p["point"], p["mode"], p["entries"], p["plain_entries"], p["capacity"] or "",
-                p["bindings"], "yes" if p["proved"] else "no", context.show(p["file"]),
-            )
-            for p in document["points"]
-        ],
-        right=(2, 3, 4, 5),
-    )  # fmt: skip
-    say(f"the lines behind the keys in the lists: {context.show(document['keys'])}")
-    if not document["points"]:
-        hint("no node of network.yaml is a point: there is nothing to compile")
-    else:
-        hint("oaktag lab up, then oaktag lab probe, try the lists with real packets")
+    finish(context, result, as_json=as_json)
     return 0

@@ -3,9 +3,11 @@
 from __future__ import annotations
 
 import json
-import textwrap
+import os
+import re
+import shutil
+import sys
 import time
-from collections import Counter
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from datetime import date
@@ -16,11 +18,13 @@ import click
 
 from oaktag.errors import OakTagError, WorkspaceError
 from oaktag.letters import shown, shown_json, tame
+from oaktag.report.page import WIDTH
+from oaktag.report.words import FIRST_OF_A_CODE
 
 if TYPE_CHECKING:
     from oaktag.operations.face import Workspace
-
-WIDTH = 100
+    from oaktag.operations.result import Result
+    from oaktag.report.page import Page
 
 
 @dataclass(slots=True)
@@ -72,13 +76,6 @@ class Context:
         from oaktag.workspace.textfile import unlinked
 
         return unlinked(self.folder / name, self.folder)
-
-    def show(self, path: str) -> str:
-        """A path below the folder of ``-C``, as seen from there."""
-        try:
-            return Path(path).relative_to(self.folder).as_posix()
-        except ValueError:
-            return path
 
 
 pass_context = click.make_pass_decorator(Context)
@@ -140,129 +137,63 @@ def failed(findings: Sequence[dict[str, Any]], level: str) -> int:
     return int(any(f["severity"] in counted for f in findings))
 
 
+#: The heads of columns in their line.
+HEADS = re.compile(r"\S+(?: \S+)*")
+#: Where something stands, as file and line.
+PLACE = re.compile(r"(?<![\w./-])((?:[\w-]+/)*[\w.-]+\.(?:yaml|csv|ldif|jsonl|json|nft)):(\d+)")
+
+
+def finish(context: Context, result: Result, *, as_json: bool, **how: Any) -> None:
+    """Print a result: one JSON document, or what it says for people.
+
+    Args:
+        context: where the command runs.
+        result: the answer.
+        as_json: as JSON.
+        how: what else the page is told, as ``every=True``.
+    """
+    if as_json:
+        emit(result.as_json())
+    else:
+        draw(result.page(**how), context.folder)
+
+
+def draw(page: Page, folder: Path) -> None:
+    """Draw a page: as wide as the terminal, with heads and places that can be followed on one that
+    knows how."""
+    styled = sys.stdout.isatty() and "NO_COLOR" not in os.environ
+    width = max(shutil.get_terminal_size((WIDTH, 40)).columns, 60) if styled else WIDTH
+    linked = styled and os.environ.get("TERM", "dumb") != "dumb"
+    for line, head in page.lines(width):
+        if head and styled:
+            line = re.sub(
+                r"\S+(?: \S+)*", lambda m: click.style(m[0], bold=True, underline=True), line
+            )
+        if linked and not head:
+            line = PLACE.sub(lambda m: _linked(m[0], folder / m[1]), line)
+        click.echo(line)
+
+
 def say(text: str = "") -> None:
-    """A line for people."""
+    """One line for people, now."""
     click.echo(tame(shown(text)))
 
 
-def hint(text: str) -> None:
-    """The last line: what to do next."""
-    click.echo(f"→ {shown(text)}")
+def drawn(figure: str | None, *, as_json: bool) -> None:
+    """Say where a figure is."""
+    if figure and not as_json:
+        say(f"drawn in {figure}")
 
 
-def count(number: int, word: str) -> str:
-    """A number of things: ``1 group``, ``2 groups``."""
-    return f"{number} {word}" if number == 1 else f"{number} {word}s"
+def _linked(text: str, path: Path) -> str:
+    """Text that leads to a file, on terminals that know links (OSC 8)."""
+    return f"\x1b]8;;{path.resolve().as_uri()}\x1b\\{text}\x1b]8;;\x1b\\"
 
 
-def paragraph(text: str, indent: str, first: str | None = None) -> None:
-    """Text over as many lines of 100 columns as it takes; no-break spaces hold words together."""
-    filled = textwrap.fill(
-        text, WIDTH, initial_indent=indent if first is None else first,
-        subsequent_indent=indent, break_long_words=False, break_on_hyphens=False,
-    )  # fmt: skip
-    say(filled.replace("\N{NO-BREAK SPACE}", " "))
-
-
-def table(
-    heads: Sequence[str],
-    rows: Sequence[Sequence[Any]],
-    right: Sequence[int] = (),
-    wrap: Sequence[int] = (),
-    *,
-    spaced: bool = False,
-) -> None:
-    """A table for a terminal of 100 columns or more.
-
-    ``right`` are columns of numbers; ``wrap`` those whose text may run over several lines, with
-    an empty one between rows if ``spaced``.
-    """
-    if len(rows) > LARGE:
-        _large_table(heads, rows, right)
-        return
-    from rich.console import Console
-    from rich.table import Table
-    from rich.text import Text
-
-    console = Console(highlight=False, markup=False, emoji=False)
-    if not console.is_terminal:
-        console = Console(highlight=False, markup=False, emoji=False, width=WIDTH)
-    made = Table(
-        box=None,
-        pad_edge=False,
-        header_style="bold underline",
-        padding=(0, 2, 0, 0),
-        leading=int(spaced),
-    )
-    for number, head in enumerate(heads):
-        made.add_column(
-            Text(shown(head)), justify="right" if number in right else "left", overflow="fold",
-            no_wrap=bool(wrap) and number not in wrap,
-        )  # fmt: skip
-    for row in rows:
-        made.add_row(*(Text(shown(str(cell))) for cell in row))
-    with console.capture() as captured:
-        console.print(made)
-    text = captured.get()
-    click.echo(tame("\n".join(line.rstrip() for line in text.rstrip("\n").split("\n"))))
-
-
-#: Tables of more rows are for searching in, not for reading: they come at once, unwrapped.
-LARGE = 1000
-
-
-def _large_table(heads: Sequence[str], rows: Sequence[Sequence[Any]], right: Sequence[int]) -> None:
-    from rich.cells import cell_len
-
-    texts = [[shown(str(cell)) for cell in row] for row in (heads, *rows)]
-    lengths = [[len(t) if t.isascii() else cell_len(t) for t in row] for row in texts]
-    widths = [max(column) for column in zip(*lengths, strict=True)]
-    for row, length in zip(texts, lengths, strict=True):
-        padded = [
-            " " * (w - n) + t if number in right else t + " " * (w - n)
-            for number, (t, n, w) in enumerate(zip(row, length, widths, strict=True))
-        ]
-        click.echo(tame("  ".join(padded).rstrip()))
-
-
-def place(row: dict[str, Any] | None) -> str:
-    """Where something stands: file and line."""
-    return "default" if row is None else f"{row['file']}:{row['line']}"
-
-
-#: So many findings of one code are shown in the terminal, unless all are asked for.
-FIRST_OF_A_CODE = 8
 every_finding = click.option(
-    "--all",
-    "every",
-    is_flag=True,
+    "--all", "every", is_flag=True,
     help=f"Every finding, not the first {FIRST_OF_A_CODE} of a code.",
-)
-
-
-def findings_text(
-    findings: Sequence[dict[str, Any]], accepted: int = 0, *, every: bool = False
-) -> None:
-    """Findings for people: what, where, and what to do."""
-    seen: Counter[str] = Counter()
-    for found in findings:
-        seen[found["code"]] += 1
-        if seen[found["code"]] > FIRST_OF_A_CODE and not every:
-            continue
-        where = f"{found['file']}:{found['line']}" if found["line"] else found["file"]
-        say(f"{found['code']} {found['severity']:<7} {where}")
-        paragraph(found["message"], " " * 6)
-        if found["example"] and "text" in found["example"]:
-            ends = f"{found['example']['source']} → {found['example']['destination']}"
-            paragraph(f"e.g. {ends}, {found['example']['text']}", " " * 6)
-        paragraph(found["hint"], " " * 8, first="      → ")
-    more = {code: n - FIRST_OF_A_CODE for code, n in seen.items() if n > FIRST_OF_A_CODE}
-    if more and not every:
-        say("and more: " + ", ".join(f"{n} of {code}" for code, n in more.items()) + " (--all)")
-    kinds = {s: sum(f["severity"] == s for f in findings) for s in LEVELS[:3]}
-    counts = ", ".join(count(n, s) for s, n in kinds.items() if n)
-    borne = f"; {accepted} accepted in oaktag.yaml" if accepted else ""
-    say(f"{counts or 'nothing'} found{borne}")
+)  # fmt: skip
 
 
 def progress(word: str) -> Callable[[str], None]:
@@ -296,14 +227,3 @@ def complete(kind: str) -> Callable[..., list[str]]:
         return [w for w in words if w.startswith(incomplete) and shown(w) == w]
 
     return found
-
-
-def places(lines: Sequence[dict[str, Any]]) -> str:
-    """Where some lines stand, each file named once: ``matrix/10.csv:3,9``."""
-    by: dict[str, list[str]] = {}
-    for line in lines:
-        if line["file"] is None:
-            by.setdefault("default", [])
-        else:
-            by.setdefault(line["file"], []).append(str(line["line"]))
-    return "; ".join(f"{f}:{','.join(n)}" if n else f for f, n in by.items())

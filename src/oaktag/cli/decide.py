@@ -5,21 +5,10 @@ from __future__ import annotations
 import io
 import sys
 from pathlib import Path
-from typing import Any
 
 import click
 
-from oaktag.cli.context import (
-    Context,
-    as_json,
-    complete,
-    emit,
-    hint,
-    paragraph,
-    pass_context,
-    place,
-    say,
-)
+from oaktag.cli.context import Context, as_json, complete, finish, pass_context
 
 
 @click.command("decide")
@@ -55,37 +44,11 @@ def command(
     if source is None or destination is None or service is None:
         raise click.UsageError("SRC, DST and SERVICE are needed, or --batch FILE")
     number = None if family is None else int(family)
-    document = context.workspace(source, destination).decide(
+    result = context.workspace(source, destination).decide(
         source, destination, service, number, source_port
     )
-    if as_json:
-        emit(document)
-        return 0
-    ends = f"{document['source']['group']} → {document['destination']['group']}"
-    say(f"{document['action']}   {ends}, {service}")
-    if document["action"] != "mixed" and document["would"] != document["action"]:
-        say(f"   would {document['would']} if the lines in observe were enforced")
-    if document["action"] == "mixed" or "parts" in document:
-        rows = [(p["action"], p["services"], _said(p)) for p in document["parts"]]
-        for action, services, said in dict.fromkeys(rows):
-            paragraph(services, " " * 10, first=f"   {action:<5}  ")
-            say(f"          by {said}")
-    else:
-        say(f"   by {_said(document)}")
-    for told in document["addressed"]:
-        paragraph(told["text"], "   ")
-    hint(f"oaktag cell {document['source']['group']} {document['destination']['group']}")
+    finish(context, result, as_json=as_json)
     return 0
-
-
-def _said(row: dict[str, Any]) -> str:
-    if row["line"] is None:
-        text = "the default"
-    else:
-        text = f"{place(row['line'])}  {row['permission']}: {row['entry']}"
-    if row["would"] != row["action"] and "would_line" in row:
-        text += f"; would {row['would']} by {place(row['would_line'])}"
-    return text
 
 
 def _given(context: Context, batch: str) -> Path:

@@ -8,10 +8,11 @@ from pathlib import Path
 
 import click
 
-from oaktag.cli.context import Context, as_json, emit, hint, paragraph, pass_context, say
+from oaktag.cli.context import Context, as_json, draw, emit, pass_context, say
 from oaktag.demo.sample import refresh_sample
 from oaktag.demo.walk import DOWN_STEPS, LAB_STEPS, MENDED_STEPS, STEPS, Document, Step, wrong
 from oaktag.operations.face import Workspace
+from oaktag.report.page import Page
 
 
 @click.command("demo")
@@ -41,12 +42,14 @@ def command(context: Context, folder: str, no_lab: bool, as_json: bool) -> int:
     if with_lab:
         _walk(folder, path, DOWN_STEPS)
     say("\n== What is wrong in the sample ".ljust(101, "="))
+    page = Page()
     for name, sentence in found:
-        paragraph(sentence, " " * 18, first=f"oaktag {name:<10} ")
+        page.paragraph(sentence, " " * 18, first=f"oaktag {name:<10} ")
+    draw(page, path)
     say("\n== The same, mended ".ljust(101, "="))
     _walk(f"{folder}-mended", mended, MENDED_STEPS + (LAB_STEPS + DOWN_STEPS if with_lab else ()))
     say(f"\nDone in {time.monotonic() - start:.1f} s.")
-    hint(f"mend {folder}/ yourself: diff -r {folder} {folder}-mended shows how we did")
+    say(f"→ mend {folder}/ yourself: diff -r {folder} {folder}-mended shows how we did")
     return 0
 
 
@@ -54,13 +57,11 @@ def _as_json(folder: str, path: Path, *, with_lab: bool) -> int:
     """What is wrong in the sample, and the documents that say so."""
     workspace = Workspace.load(path)
     if with_lab:
-        from oaktag.operations import lab
-
-        lab.up(workspace.model)
-        lab.probe(workspace.model)
+        workspace.lab_up()
+        workspace.lab_probe()
     documents = _documents(path, with_lab)
     if with_lab:
-        lab.down(workspace.model)
+        workspace.lab_down()
     found = [{"command": name, "message": sentence} for name, sentence in wrong(documents)]
     emit(
         {
@@ -89,10 +90,8 @@ def _walk(shown: str, path: Path, steps: Sequence[Step]) -> None:
 
 def _documents(path: Path, with_lab: bool) -> dict[str, Document]:
     workspace = Workspace.load(path)
-    documents = {
-        "check": workspace.check(), "review": workspace.review(), "expect": workspace.expect(),
-        "reach": workspace.reach(),
-    }  # fmt: skip
+    results = (workspace.check(), workspace.review(), workspace.expect(), workspace.reach())
+    documents: dict[str, Document] = {r["command"]: r.as_json() for r in results}
     if with_lab:
         from oaktag.operations import lab
 

@@ -2,13 +2,12 @@
 
 from __future__ import annotations
 
-from typing import Any, Literal
+from typing import Literal
 
 import click
 
-from oaktag.cli.changes import changing, show_effect, written
-from oaktag.cli.context import Context, complete, count, emit, paragraph, pass_context, say
-from oaktag.letters import shown, tame
+from oaktag.cli.changes import changing
+from oaktag.cli.context import Context, complete, finish, pass_context
 
 
 @click.command("grant")
@@ -58,36 +57,7 @@ def amend(
     only: bool = False,
 ) -> int:
     """Show a grant or its opposite, and write it where asked to."""
-    command = "grant" if action == "allow" else "revoke"
-    workspace = context.changing(command, write=write, wait=wait)
-    document = workspace.grant(*what, fields, action=action, only=only, write=write, anyway=anyway)
-    if as_json:
-        emit(document)
-        return 0
-    if document["already"]:
-        say(document["already"])
-        return 0
-    click.echo(tame(shown(document["diff"])), nl=False)
-    if alone := document["alone"]:
-        paragraph(
-            f"{alone['endpoint']} gets a group of its own through {alone['until']}: "
-            f"{alone['group']} (tag {alone['tag']}), which fares exactly as {alone['fares_as']} in "
-            f"all of its {alone['cells']} cells, proved. Beside that:", "    ", first="",
-        )  # fmt: skip
-    show_effect(document)
-    verb = "gain" if action == "allow" else "lose"
-    for row in document["others"]:
-        _others(row, verb)
-    written(document)
+    workspace = context.changing("grant" if action == "allow" else "revoke", write=write, wait=wait)
+    result = workspace.grant(*what, fields, action=action, only=only, write=write, anyway=anyway)
+    finish(context, result, as_json=as_json)
     return 0
-
-
-def _others(row: dict[str, Any], verb: str) -> None:
-    names = row["endpoints"]
-    if not names:
-        say(f"nobody else in {row['group']} would {verb} by it")
-        return
-    some = ", ".join(names[:12]) + (f" and {len(names) - 12} more" if len(names) > 12 else "")
-    end = {"source": "as a source", "destination": "as a destination"}[row["side"]]
-    paragraph(f"would {verb} by it too, {end}: {count(len(names), 'endpoint')} of {row['group']}: "
-              f"{some}", "    ", first="")  # fmt: skip

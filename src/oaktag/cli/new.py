@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import click
 
-from oaktag.cli.context import Context, as_json, emit, hint, pass_context, say
+from oaktag.cli.context import Context, as_json, emit, pass_context, say
 from oaktag.demo.sample import write_empty, write_sample
 
 
@@ -24,7 +24,7 @@ def command(context: Context, folder: str, sample: bool, mended: bool, as_json: 
     for name in written:
         say(f"{folder}/{name}")
     if sample or mended:
-        hint(f"cd {folder}, then oaktag check")
+        say(f"→ cd {folder}, then oaktag check")
     else:
-        hint(f"write groups into {folder}/groups.yaml, then oaktag -C {folder} check")
+        say(f"→ write groups into {folder}/groups.yaml, then oaktag -C {folder} check")
     return 0

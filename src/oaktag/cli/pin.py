@@ -4,8 +4,8 @@ from __future__ import annotations
 
 import click
 
-from oaktag.cli.changes import changing, tell
-from oaktag.cli.context import Context, complete, pass_context
+from oaktag.cli.changes import changing
+from oaktag.cli.context import Context, complete, finish, pass_context
 
 
 @click.command("pin")
@@ -28,5 +28,6 @@ def command(
 ) -> int:
     """Put WHO, an endpoint or a prefix, into a group by hand, above every rule."""
     workspace = context.changing("pin", write=write, wait=wait)
-    document = workspace.pin(who, group, until, note, write=write, anyway=anyway)
-    return tell(context, document, as_json=as_json)
+    result = workspace.pin(who, group, until, note, write=write, anyway=anyway)
+    finish(context, result, as_json=as_json)
+    return 0

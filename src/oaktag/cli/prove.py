@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import click
 
-from oaktag.cli.context import Context, as_json, emit, pass_context, progress, say, table
+from oaktag.cli.context import Context, as_json, finish, pass_context, progress
 
 
 @click.command("prove")
@@ -13,25 +13,6 @@ from oaktag.cli.context import Context, as_json, emit, pass_context, progress, s
 @pass_context
 def command(context: Context, folder: str, as_json: bool) -> int:
     """Read the lists in DIR back and prove each equal to the matrix, for all packets."""
-    from oaktag.operations.lists import prove
-
-    document = prove(context.workspace().model, context.unlinked(folder), progress("proving"))
-    wrong = [p for p in document["points"] if not p["equal"]]
-    if as_json:
-        emit(document)
-        return int(bool(wrong))
-    table(
-        ("point", "list", "against the matrix"),
-        [
-            (
-                p["point"],
-                context.show(p["file"]),
-                "equal, for all packets" if p["equal"] else "NOT EQUAL",
-            )
-            for p in document["points"]
-        ],
-    )
-    for row in wrong:
-        say(f"{row['point']}: {row['error'] or row['counterexample']['text']}")
-    say(f"{len(document['points']) - len(wrong)} of {len(document['points'])} equal")
-    return int(bool(wrong))
+    result = context.workspace().prove(context.unlinked(folder), progress("proving"))
+    finish(context, result, as_json=as_json)
+    return int(not result.equal)

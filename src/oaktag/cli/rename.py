@@ -4,8 +4,8 @@ from __future__ import annotations
 
 import click
 
-from oaktag.cli.changes import changing, tell
-from oaktag.cli.context import Context, complete, pass_context
+from oaktag.cli.changes import changing
+from oaktag.cli.context import Context, complete, finish, pass_context
 
 
 @click.command("rename")
@@ -18,5 +18,6 @@ def command(
 ) -> int:
     """Rename the group or set OLD in all files, or in none."""
     workspace = context.changing("rename", write=write, wait=wait)
-    document = workspace.rename(old, new, write=write, anyway=anyway)
-    return tell(context, document, as_json=as_json)
+    result = workspace.rename(old, new, write=write, anyway=anyway)
+    finish(context, result, as_json=as_json)
+    return 0

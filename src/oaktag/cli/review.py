@@ -7,11 +7,10 @@ import click
 from oaktag.cli.context import (
     Context,
     as_json,
-    emit,
     every_finding,
     fail_on,
     failed,
-    findings_text,
+    finish,
     pass_context,
 )
 
@@ -23,9 +22,6 @@ from oaktag.cli.context import (
 @pass_context
 def command(context: Context, as_json: bool, every: bool, fail_on: str) -> int:
     """Findings about the matrix: lines and entries that no packet reaches, and why."""
-    document = context.workspace().review()
-    if as_json:
-        emit(document)
-    else:
-        findings_text(document["findings"], len(document["accepted"]), every=every)
-    return failed(document["findings"], fail_on)
+    result = context.workspace().review()
+    finish(context, result, as_json=as_json, every=every)
+    return failed(result.findings, fail_on)

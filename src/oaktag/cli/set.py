@@ -4,8 +4,8 @@ from __future__ import annotations
 
 import click
 
-from oaktag.cli.changes import changing, tell
-from oaktag.cli.context import Context, complete, pass_context
+from oaktag.cli.changes import changing
+from oaktag.cli.context import Context, complete, finish, pass_context
 
 
 @click.command("set")
@@ -48,11 +48,12 @@ def command(
         if source is not None:
             raise click.UsageError("name SRC, DST and PERMISSION, or use --where, not both")
         fields |= {"permission": new_permission} if new_permission else {}
-        document = workspace.set_many(where, fields, write=write, anyway=anyway)
+        result = workspace.set_many(where, fields, write=write, anyway=anyway)
     elif source is None or destination is None or permission is None:
         raise click.UsageError("SRC, DST and PERMISSION are needed, or --where")
     else:
-        document = workspace.set_line(
+        result = workspace.set_line(
             source, destination, permission, fields, layer, write=write, anyway=anyway
         )
-    return tell(context, document, as_json=as_json)
+    finish(context, result, as_json=as_json)
+    return 0

@@ -4,8 +4,8 @@ from __future__ import annotations
 
 import click
 
-from oaktag.cli.changes import changing, tell
-from oaktag.cli.context import Context, complete, pass_context
+from oaktag.cli.changes import changing
+from oaktag.cli.context import Context, complete, finish, pass_context
 
 
 @click.command("unpin")
@@ -29,5 +29,6 @@ def command(
 ) -> int:
     """Take the pin of WHO, an endpoint or a prefix, out again."""
     workspace = context.changing("unpin", write=write, wait=wait)
-    document = workspace.unpin(who, at, write=write, anyway=anyway)
-    return tell(context, document, as_json=as_json)
+    result = workspace.unpin(who, at, write=write, anyway=anyway)
+    finish(context, result, as_json=as_json)
+    return 0

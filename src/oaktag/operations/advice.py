@@ -9,19 +9,7 @@ from oaktag.core.network import REGISTRY
 from oaktag.core.placement import Host
 from oaktag.core.reach import Flow
 from oaktag.operations.model import Model
-
-#: Why a row fares as it does, at a node.
-WORDS = {
-    "no-point": "no point on the path",
-    "direction": "{node} does not judge this direction",
-    "inside": "{node} does not judge inside a segment",
-    "source-unknown": "{node} does not know the source's tag",
-    "source-wrong": "{node} sees a wrong source tag",
-    "destination-unknown": "{node} does not know the destination's tag",
-    "destination-wrong": "{node} sees a wrong destination tag",
-    "no-cell": "{node}'s list lacks the cell",
-    "answer-dropped": "{node} drops the answers",
-}
+from oaktag.report.words import WORDS
 
 
 def words(flow: Flow) -> str:

@@ -9,6 +9,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Mapping
+from dataclasses import replace
 
 import numpy as np
 
@@ -17,9 +18,9 @@ from oaktag.core.ranges import distinct
 from oaktag.errors import UsageError, WorkspaceError
 from oaktag.operations.change import made
 from oaktag.operations.compare import together
-from oaktag.operations.documents import Document
 from oaktag.operations.lines import granted
 from oaktag.operations.model import Model
+from oaktag.operations.results import Change
 from oaktag.workspace import edits
 from oaktag.workspace.assignments_file import FILE as ASSIGNMENTS
 from oaktag.workspace.config_file import FILE as CONFIG
@@ -37,7 +38,7 @@ def grant_alone(
     *,
     write: bool,
     anyway: bool = False,
-) -> Document:
+) -> Change:
     """The smallest change that allows one endpoint alone a service, through ``expires``.
 
     Raises:
@@ -62,12 +63,8 @@ def grant_alone(
         )
     if granted(model, who, destination, service, fields, "allow") is None:
         said = made(model, "grant", {}, write=False)
-        return {
-            **said,
-            "already": f"{service} is allowed there already",
-            "others": [],
-            "alone": None,
-        }
+        told = f"{service} is allowed there already"
+        return replace(said, already=told, others=[], alone=None)
     name, changed = _apart(model, old, who)
     parted = Model(_tried(model, changed), model.today)
     _proved(model, parted, model.groups.all[old].id, name)
@@ -87,7 +84,7 @@ def grant_alone(
         "endpoint": who, **pinned_there.group_json(group), "fares_as": model.groups.all[old].id,
         "cells": 2 * len(pinned_there.groups) - 1, "until": until,
     }  # fmt: skip
-    return {**shown, "already": None, "others": [], "alone": alone}
+    return replace(shown, already=None, others=[], alone=alone)
 
 
 def _tried(model: Model, changed: dict[str, str]) -> Files:

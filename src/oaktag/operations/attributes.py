@@ -6,11 +6,12 @@ import numpy as np
 
 from oaktag.errors import UsageError
 from oaktag.near import perhaps
-from oaktag.operations.documents import Document, document
+from oaktag.operations.documents import Document
 from oaktag.operations.model import Model
+from oaktag.operations.results import Attributes
 
 
-def attributes(model: Model, name: str | None = None, like: str | None = None) -> Document:
+def attributes(model: Model, name: str | None = None, like: str | None = None) -> Attributes:
     """All attributes, or the values of one.
 
     Args:
@@ -42,7 +43,7 @@ def attributes(model: Model, name: str | None = None, like: str | None = None) -
         )
         if name is not None or like is not None:
             values += _values(model, attribute, like)
-    return document("attributes", attributes=rows, values=values)
+    return Attributes(attributes=rows, held=values)
 
 
 def _values(model: Model, attribute: str, like: str | None) -> list[Document]:

@@ -10,12 +10,14 @@ from oaktag.core.network import REGISTRY
 from oaktag.errors import UsageError
 from oaktag.near import perhaps
 from oaktag.operations.advice import stopped
-from oaktag.operations.documents import Document, document
+from oaktag.operations.documents import Document
 from oaktag.operations.model import Model
+from oaktag.operations.result import ABSENT
+from oaktag.operations.results import BindingList
 from oaktag.workspace.times import instant_text
 
 
-def bindings(model: Model, node: str | None = None, find: Sequence[str] = ()) -> Document:
+def bindings(model: Model, node: str | None = None, find: Sequence[str] = ()) -> BindingList:
     """One row a prefix, the winner; and the binding that holds each address asked of.
 
     Raises:
@@ -34,14 +36,11 @@ def bindings(model: Model, node: str | None = None, find: Sequence[str] = ()) ->
         found.append(
             {"address": text, "tag": tag, "group": model.groups.name(tag), "binding": held}
         )
-    result = document(
-        "bindings",
+    return BindingList(
         at=node or REGISTRY,
         bindings=[row_json(model, b) | _via(model, b, node) for b in table.in_force],
+        found=found if find else ABSENT,
     )
-    if find:
-        result["found"] = found
-    return result
 
 
 def _via(model: Model, binding: Binding, node: str | None) -> Document:
@@ -50,7 +49,7 @@ def _via(model: Model, binding: Binding, node: str | None) -> Document:
     return {"via": [feed.name for feed in chain]}
 
 
-def missing(model: Model, node: str) -> Document:
+def missing(model: Model, node: str) -> BindingList:
     """What a node should know and does not, and where it stopped.
 
     A node that has a point should know everybody whose packets can cross it; one that marks,
@@ -79,10 +78,10 @@ def missing(model: Model, node: str) -> Document:
                     "stopped": stopped(model, host.family, host.address, node, tag),
                 }
             )  # fmt: skip
-    return document("bindings", at=node, bindings=[], missing=rows)
+    return BindingList(at=node, bindings=[], missing=rows)
 
 
-def feed_ends(model: Model, name: str) -> Document:
+def feed_ends(model: Model, name: str) -> BindingList:
     """Both ends of one feed against each other: what the sender has, and what the receiver makes
     of it.
 
@@ -116,8 +115,8 @@ def feed_ends(model: Model, name: str) -> Document:
                 "held_group": model.groups.name(other.tag) if other else "untagged", "said": said,
             }
         )  # fmt: skip
-    return document(
-        "bindings", at=feed.receiver, bindings=[], feed=name, sender=feed.sender, up=feed.up,
+    return BindingList(
+        at=feed.receiver, bindings=[], feed=name, sender=feed.sender, up=feed.up,
         ends=rows,
     )  # fmt: skip
 

@@ -3,11 +3,12 @@
 from __future__ import annotations
 
 from oaktag.core.service_text import set_text
-from oaktag.operations.documents import Document, boxes_json, document
+from oaktag.operations.documents import Document, boxes_json
 from oaktag.operations.model import Model
+from oaktag.operations.results import Cell
 
 
-def cell(model: Model, source: str, destination: str) -> Document:
+def cell(model: Model, source: str, destination: str) -> Cell:
     """Everything about one cell.
 
     Raises:
@@ -50,8 +51,7 @@ def cell(model: Model, source: str, destination: str) -> Document:
         for box in boxes_json(atoms.regions(mask)):
             boxes.append({**box, "action": action, "would": would})
     policy = model.files.policy
-    return document(
-        "cell",
+    return Cell(
         source=model.group_json(ends[0]),
         destination=model.group_json(ends[1]),
         lines=lines,

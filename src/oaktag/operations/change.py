@@ -3,6 +3,8 @@ asked; ``pin``, ``unpin``, ``rename`` and ``groups --number``."""
 
 from __future__ import annotations
 
+from dataclasses import replace
+
 import numpy as np
 
 from oaktag.core.addresses import parse_prefix
@@ -12,9 +14,10 @@ from oaktag.core.review import find_shadowed
 from oaktag.errors import UsageError, WorkspaceError
 from oaktag.located import Location
 from oaktag.operations.compare import versions
-from oaktag.operations.documents import Document, document
+from oaktag.operations.documents import Document
 from oaktag.operations.groups import numbered
 from oaktag.operations.model import Model
+from oaktag.operations.results import Change
 from oaktag.workspace import edits
 from oaktag.workspace.assignments_file import FILE as ASSIGNMENTS
 from oaktag.workspace.renaming import places_of, renamed
@@ -35,7 +38,7 @@ def made(
     anyway: bool = False,
     about: Location | None = None,
     since: Model | None = None,
-) -> Document:
+) -> Change:
     """Try a change out, say what it does, and write it where that is asked.
 
     Args:
@@ -68,7 +71,7 @@ def made(
     shown = edits.difference(root, changed)
     if changed and write:
         edits.write_all(model.files, command, changed)
-    return document(
+    return Change(
         command, files=list(changed), diff=shown, written=bool(changed) and write,
         **{key: after[key] for key in KEPT},
         hidden_by=_hiding(then, about) if about and not after["cells"] else [],
@@ -86,14 +89,14 @@ def _hiding(model: Model, about: Location) -> list[Document]:
     return [{"file": p.file, "line": p.line} for p in places]
 
 
-def number(model: Model, *, write: bool) -> Document:
+def number(model: Model, *, write: bool) -> Change:
     """Write issued numbers into ``groups.yaml``.
 
     Raises:
         UsageError: the range has too few free numbers; nothing is written then.
     """
     numbers, changed = numbered(model)
-    return {**made(model, "groups number", changed, write=write), "numbers": numbers}
+    return replace(made(model, "groups number", changed, write=write), numbers=numbers)
 
 
 def pin(
@@ -105,7 +108,7 @@ def pin(
     *,
     write: bool,
     anyway: bool = False,
-) -> Document:
+) -> Change:
     """Put an endpoint or a prefix into a group by hand.
 
     Raises:
@@ -130,7 +133,7 @@ def pin(
 
 def unpin(
     model: Model, who: str, at: str | None = None, *, write: bool, anyway: bool = False
-) -> Document:
+) -> Change:
     """Take the pin of an endpoint or a prefix out; of several of a prefix that ``at`` a node. A
     group that was split off for it goes with it.
 
@@ -170,7 +173,7 @@ def _members(model: Model, group: int) -> set[str]:
     return {model.files.endpoints.ids[row] for row in rows}
 
 
-def rename(model: Model, old: str, new: str, *, write: bool, anyway: bool = False) -> Document:
+def rename(model: Model, old: str, new: str, *, write: bool, anyway: bool = False) -> Change:
     """Rename a group or set in all files, or in none.
 
     Raises:

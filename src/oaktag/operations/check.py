@@ -12,17 +12,18 @@ from oaktag.core.bindings import differing
 from oaktag.errors import WorkspaceError
 from oaktag.findings import Finding, finding
 from oaktag.located import Location
-from oaktag.operations.documents import Document, document
+from oaktag.operations.documents import Document
 from oaktag.operations.members import endpoint_json
 from oaktag.operations.model import Model
 from oaktag.operations.network import network_findings
+from oaktag.operations.results import Checked
 from oaktag.operations.weigh import borne
 
 #: Within so many days a pin ends soon.
 SOON = 30
 
 
-def check(model: Model) -> Document:
+def check(model: Model) -> Checked:
     """All findings, in the order of files and lines."""
     return borne(model, "check", findings(model))
 
@@ -35,7 +36,7 @@ def findings(model: Model) -> list[Finding]:
     ]  # fmt: skip
 
 
-def clashes(error: WorkspaceError) -> Document:
+def clashes(error: WorkspaceError) -> Checked:
     """Files that contradict each other, as findings of ``check``."""
     found = [
         finding("OT100", p.location, p.message, p.expected or "make the files agree")
@@ -44,7 +45,7 @@ def clashes(error: WorkspaceError) -> Document:
     if error.count > len(found):
         told = f"{error.count - len(found):,} more faults were found, and are not listed"
         found.append(finding("OT100", found[-1].location, told, "mend the first ones"))
-    return document("check", findings=[f.as_json() for f in found], accepted=[])
+    return Checked("check", findings=[f.as_json() for f in found], accepted=[])
 
 
 def _groups(model: Model) -> Iterator[Finding]:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import re
 from collections import Counter
+from dataclasses import replace
 from datetime import date
 
 from oaktag.core.comparison import CellChange, compare, renamed
@@ -12,22 +13,22 @@ from oaktag.core.lines import Line
 from oaktag.core.packets import Atoms, exchanged
 from oaktag.core.service_text import set_text, set_words
 from oaktag.errors import UsageError
-from oaktag.operations.documents import Document, document
+from oaktag.operations.documents import Document
 from oaktag.operations.expect import expect
 from oaktag.operations.guards import Asked, guards
 from oaktag.operations.list_change import lists
 from oaktag.operations.members import against
 from oaktag.operations.model import Model
 from oaktag.operations.network_change import network
+from oaktag.operations.results import Comparison
 
 
-def versions(was: Model, now: Model, *, deep: bool = True) -> Document:
+def versions(was: Model, now: Model, *, deep: bool = True) -> Comparison:
     """What changes from one version to another: guards, cells, endpoints, expectations, what the
     network does, and, if ``deep``, the lists with their contents."""
     was, now = together(was, now)
     changes = compare(was.matrix, now.matrix)
-    return document(
-        "compare",
+    return Comparison(
         guards=guards(was, now),
         renamed=[
             {"was": old, "is": new, "tag": now.groups.tag(now.groups.index[new])}
@@ -41,7 +42,7 @@ def versions(was: Model, now: Model, *, deep: bool = True) -> Document:
     )
 
 
-def if_enforced(model: Model, where: str | None = None) -> Document:
+def if_enforced(model: Model, where: str | None = None) -> Comparison:
     """What would change if observed lines were enforced, all or those that ``where`` selects, and
     ``observed_default`` with all of them.
 
@@ -64,7 +65,7 @@ def if_enforced(model: Model, where: str | None = None) -> Document:
     after = Model(model.files._replace(policy=fresh), model.today)
     places = [lines[n].location for n in sorted(chosen)]
     held = versions(model, after)
-    return {**held, "lines": [{"file": p.file, "line": p.line} for p in places]}
+    return replace(held, lines=[{"file": p.file, "line": p.line} for p in places])
 
 
 def together(was: Model, now: Model) -> tuple[Model, Model]:

@@ -18,11 +18,12 @@ from oaktag.operations.documents import (
     Document,
     boxes_json,
     clipped,
-    document,
     packet_json,
     piece_json,
 )
 from oaktag.operations.model import Model
+from oaktag.operations.result import ABSENT
+from oaktag.operations.results import Decision
 from oaktag.operations.whose import addressed
 from oaktag.workspace.csvfile import parse_csv
 from oaktag.workspace.textfile import Problems, checked_lines
@@ -41,7 +42,7 @@ def decide(
     service: str,
     family: int | None = None,
     source_port: int | None = None,
-) -> Document:
+) -> Decision:
     """What one cell says about the packets of a service.
 
     Args:
@@ -63,8 +64,7 @@ def decide(
     regions = clipped(model.atoms.regions(first.mask), asked)
     said = piece_json(matrix, first.action)
     mixed = len(answers) > 1
-    result = document(
-        "decide",
+    return Decision(
         source=model.group_json(ends[0]),
         destination=model.group_json(ends[1]),
         service=service,
@@ -76,10 +76,10 @@ def decide(
         permission=None if mixed else said["permission"],
         entry=None if mixed else said["entry"],
         addressed=addressed(model, source, destination),
+        parts=[row for part in parts for row in _part(model, part, asked)]
+        if len(parts) > 1
+        else ABSENT,
     )
-    if len(parts) > 1:
-        result["parts"] = [row for part in parts for row in _part(model, part, asked)]
-    return result
 
 
 def _asked(model: Model, service: str, family: int | None, source_port: int | None) -> list[Box]:

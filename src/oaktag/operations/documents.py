@@ -12,11 +12,6 @@ from oaktag.core.packets import Atoms, Box, Packet, Region, boxes_of
 Document = dict[str, Any]
 
 
-def document(command: str, **fields: Any) -> Document:
-    """The head that every document has, and its fields."""
-    return {"command": command, "schema": 1, **fields}
-
-
 def line_json(line: Line | None) -> dict[str, Any] | None:
     """Where a line stands; None for the default."""
     if line is None:

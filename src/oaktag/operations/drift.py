@@ -19,10 +19,11 @@ from oaktag.core.observed import HeldJudge, ObservedKnowledge, open_list
 from oaktag.core.packets import boxes_of
 from oaktag.core.reach import Flow, State
 from oaktag.errors import UnreadableList
-from oaktag.operations.documents import Document, document
+from oaktag.operations.documents import Document
 from oaktag.operations.failures import told
 from oaktag.operations.lists import dialect_of, list_text
 from oaktag.operations.model import Model
+from oaktag.operations.results import Drift
 from oaktag.workspace.observed_file import HeldList, Report, read_reports
 
 SHOWN = 20
@@ -148,7 +149,7 @@ def _held(model: Model, held: HeldList) -> AccessList | None:
     raise UnreadableList(1, "only its hash is reported, which is not that of the list meant")
 
 
-def drift(model: Model, folder: Path) -> Document:
+def drift(model: Model, folder: Path) -> Drift:
     """What differs between what is intended and what nodes report, and what it does to traffic.
 
     Raises:
@@ -191,7 +192,7 @@ def drift(model: Model, folder: Path) -> Document:
         key=lambda r: (r["known"], -r["leaks"], -r["breaks"], -r["one_way"], r["node"], r["kind"])
     )
     silent = [n for n in model.network.nodes if n not in seen.reports]
-    return document("drift", drift=rows, silent=silent)
+    return Drift(folder=folder.as_posix(), drift=rows, silent=silent)
 
 
 def _bindings(seen: Observed, report: Report) -> Iterator[Document]:

@@ -8,15 +8,15 @@ from oaktag.core.packets import Packet, Region
 from oaktag.core.placement import Host, node_hosts
 from oaktag.core.reach import Flow
 from oaktag.core.service_text import packet_text
-from oaktag.operations.documents import Document, clipped, document, packet_json
+from oaktag.operations.documents import Document, clipped, packet_json
 from oaktag.operations.model import Model
+from oaktag.operations.results import Expected
 from oaktag.workspace.expectations_file import Expectation
 
 
-def expect(model: Model) -> Document:
+def expect(model: Model) -> Expected:
     """Whether each expectation holds, in file order."""
-    return document(
-        "expect",
+    return Expected(
         expectations=[_checked(model, e) for e in model.files.expectations],
         keep_open=[_checked(model, e, keep=True) for e in model.files.keep_open],
     )

@@ -12,15 +12,16 @@ from oaktag.core.ends import parse_end
 from oaktag.errors import UsageError
 from oaktag.operations.bindings import row_json
 from oaktag.operations.cell import allowed_text
-from oaktag.operations.documents import Document, document
+from oaktag.operations.documents import Document
 from oaktag.operations.members import endpoint_json
 from oaktag.operations.model import Model
+from oaktag.operations.results import Explained
 from oaktag.operations.whose import at_address
 
 _HARDWARE = re.compile(r"[0-9a-f]{12}")
 
 
-def explain(model: Model, what: str) -> Document:
+def explain(model: Model, what: str) -> Explained:
     """Everything about one thing.
 
     Args:
@@ -42,7 +43,7 @@ def explain(model: Model, what: str) -> Document:
         return _endpoint(model, what, end.endpoint)
     if end.kind == "set":
         names = [model.groups.all[g].id for g in end.groups]
-        return document("explain", what=what, kind="set", groups=names)
+        return Explained(what=what, kind="set", groups=names)
     return _group(model, what, end.groups[0])
 
 
@@ -73,7 +74,7 @@ def _prefix(what: str) -> Prefix | None:
         return None
 
 
-def _endpoint(model: Model, what: str, row: int) -> Document:
+def _endpoint(model: Model, what: str, row: int) -> Explained:
     endpoints = model.files.endpoints
     attributes = [
         {
@@ -93,8 +94,7 @@ def _endpoint(model: Model, what: str, row: int) -> Document:
         }
         for p in mine
     ]  # fmt: skip
-    return document(
-        "explain",
+    return Explained(
         what=what,
         kind="endpoint",
         endpoint=endpoint_json(model, row),
@@ -105,15 +105,14 @@ def _endpoint(model: Model, what: str, row: int) -> Document:
     )
 
 
-def _address(model: Model, what: str, prefix: Prefix) -> Document:
+def _address(model: Model, what: str, prefix: Prefix) -> Explained:
     there = model.places.endpoint[model.places.addresses.inside(prefix)].tolist()
     here = [model.files.endpoints.ids[row] for row in there]
     held = model.registry.in_force
     inside = [row_json(model, b) for b in held.take(held.prefixes.inside(prefix))]
     alone = prefix.length == WIDTH[prefix.family]
     told = at_address(model, what, prefix) if alone else None
-    return document(
-        "explain",
+    return Explained(
         what=what,
         kind="address" if alone else "prefix",
         prefix=str(prefix),
@@ -142,13 +141,12 @@ def _groups_at(model: Model, prefix: Prefix) -> dict[int, str]:
     return found or {0: "nothing is bound"}
 
 
-def _group(model: Model, what: str, group: int) -> Document:
+def _group(model: Model, what: str, group: int) -> Explained:
     given = model.assignment.group
     members = [model.files.endpoints.ids[r] for r in np.flatnonzero(given == group)]
     tag = model.groups.tag(group)
     held = model.registry.in_force
-    return document(
-        "explain",
+    return Explained(
         what=what,
         kind="group",
         **model.group_json(group),

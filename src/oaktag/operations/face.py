@@ -2,24 +2,56 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Iterable, Mapping, Sequence
 from datetime import date
 from pathlib import Path
-from typing import TYPE_CHECKING, Literal, TextIO
+from typing import TYPE_CHECKING, Any, Literal, TextIO
 
 from oaktag.errors import UsageError
-from oaktag.operations.documents import Document
 from oaktag.operations.model import Model
 
 if TYPE_CHECKING:
     import pandas as pd
 
+    from oaktag.operations.decide_many import Decisions
+    from oaktag.operations.result import Result
+    from oaktag.operations.results import (
+        Around,
+        Attributes,
+        BindingList,
+        Callers,
+        Cell,
+        Change,
+        Checked,
+        Comparison,
+        Compiled,
+        Decision,
+        Described,
+        Drift,
+        Expected,
+        Explained,
+        Failures,
+        GroupList,
+        LabDown,
+        LabProbed,
+        LabState,
+        LabUp,
+        MatrixView,
+        Members,
+        Mended,
+        Proved,
+        Reached,
+        Traced,
+        Verified,
+    )
+
 
 class Workspace:
     """A workspace, read once; every answer is computed when it is first asked for.
 
-    Use ``Workspace.load``. Methods named after commands return the same documents that the
-    commands print with ``--json``, as plain dictionaries; ``frame`` makes a DataFrame of one.
+    Use ``Workspace.load``. Methods are named after commands, and return what the commands print:
+    small objects (``oaktag.operations.results``) with named fields, which show themselves as text
+    and HTML, and turn into JSON (``as_json``) and pandas frames (``frame``).
     """
 
     def __init__(self, model: Model) -> None:
@@ -45,25 +77,77 @@ class Workspace:
         day = None if today is None else today.toordinal()
         return cls(Model.read(Path(path), day, asked))
 
+    @classmethod
+    def from_objects(
+        cls,
+        groups: Iterable[Mapping[str, Any]],
+        permissions: Mapping[str, Any],
+        lines: Iterable[Any] | Mapping[str, Iterable[Any]] = (),
+        endpoints: Iterable[Mapping[str, Any]] = (),
+        *,
+        sets: Mapping[str, Any] | None = None,
+        services: Mapping[str, Any] | None = None,
+        rules: Iterable[Mapping[str, Any]] = (),
+        pins: Iterable[Mapping[str, Any]] = (),
+        sessions: Iterable[Mapping[str, Any]] = (),
+        network: Mapping[str, Any] | None = None,
+        expectations: Iterable[Mapping[str, Any]] = (),
+        config: Mapping[str, Any] | None = None,
+        today: date | None = None,
+    ) -> Workspace:
+        """A workspace of plain objects, in the forms that the files have, with the same checks.
+
+        Args:
+            groups: as in ``groups.yaml``: ``{"id": "readers", "tag": 310}``.
+            permissions: name → entries: ``{"web": [{"allow": "https"}]}``.
+            lines: ``("readers", "shelves", "web")`` or mappings with the columns of a layer; or
+                several layers in order, name → lines.
+            endpoints: mappings with ``id``, ``kind`` and attributes, or a pandas DataFrame.
+            sets, services, rules, pins, network, expectations: as in the files.
+            sessions: mappings with ``endpoint``, ``address``, ``since``.
+            config: more of ``oaktag.yaml``, as ``{"default": "allow"}``.
+            today: the day on which lines expire and pins end.
+
+        Raises:
+            WorkspaceError: with every fault of all objects.
+
+        Example:
+            >>> ws = Workspace.from_objects(
+            ...     [{"id": "readers", "tag": 310}, {"id": "shelves", "tag": 410}],
+            ...     {"web": [{"allow": "https"}]},
+            ...     [("readers", "shelves", "web")],
+            ... )
+            >>> ws.decide("readers", "shelves", "443/tcp").action
+            'allow'
+        """
+        from oaktag.workspace.objects import folder_of
+
+        folder = folder_of(
+            groups=groups, permissions=permissions, lines=lines, endpoints=endpoints, sets=sets,
+            services=services, rules=rules, pins=pins, sessions=sessions, network=network,
+            expectations=expectations, config=config,
+        )  # fmt: skip
+        return cls(Model.read(folder, None if today is None else today.toordinal()))
+
     @property
     def settled(self) -> str | None:
         """Which interrupted change was finished when the workspace was read; None if there was
         none."""
         return self.model.files.folder.settled
 
-    def check(self) -> Document:
+    def check(self) -> Checked:
         """Findings about endpoints, groups, bindings and segments."""
         from oaktag.operations.check import check
 
         return check(self.model)
 
-    def groups(self) -> Document:
+    def groups(self) -> GroupList:
         """Groups, tags, members, bindings."""
         from oaktag.operations.groups import groups
 
         return groups(self.model)
 
-    def number_groups(self, *, write: bool = False) -> Document:
+    def number_groups(self, *, write: bool = False) -> Change:
         """Give numbers to groups that have none: ``groups.yaml`` and ``oaktag.yaml``.
 
         Raises:
@@ -82,7 +166,7 @@ class Workspace:
         *,
         write: bool = False,
         anyway: bool = False,
-    ) -> Document:
+    ) -> Change:
         """Put an endpoint or a prefix into a group by hand; the document holds the diff.
 
         Raises:
@@ -94,7 +178,7 @@ class Workspace:
 
     def unpin(
         self, who: str, at: str | None = None, *, write: bool = False, anyway: bool = False
-    ) -> Document:
+    ) -> Change:
         """Take a pin out; ``at`` says of which node, where a prefix has several.
 
         Raises:
@@ -104,7 +188,7 @@ class Workspace:
 
         return unpin(self.model, who, at, write=write, anyway=anyway)
 
-    def rename(self, old: str, new: str, *, write: bool = False, anyway: bool = False) -> Document:
+    def rename(self, old: str, new: str, *, write: bool = False, anyway: bool = False) -> Change:
         """Rename a group or set in all files, or in none.
 
         Raises:
@@ -124,7 +208,7 @@ class Workspace:
         *,
         write: bool = False,
         anyway: bool = False,
-    ) -> Document:
+    ) -> Change:
         """Give a pair a permission, in its own line or in a new one.
 
         Args:
@@ -154,7 +238,7 @@ class Workspace:
 
     def set_many(
         self, where: str, fields: Mapping[str, str], *, write: bool = False, anyway: bool = False
-    ) -> Document:
+    ) -> Change:
         """Change all lines that ``where`` selects, as ``owner=reading services, mode=observe``.
 
         Raises:
@@ -175,7 +259,7 @@ class Workspace:
         only: bool = False,
         write: bool = False,
         anyway: bool = False,
-    ) -> Document:
+    ) -> Change:
         """The smallest change that allows just this, or with ``deny`` ends it.
 
         Args:
@@ -206,7 +290,7 @@ class Workspace:
 
     def members(
         self, group: str | None = None, *, unassigned: bool = False, when: str | None = None
-    ) -> Document:
+    ) -> Members:
         """Who is in, and why; who nearly is. See ``operations.members``.
 
         Raises:
@@ -216,7 +300,29 @@ class Workspace:
 
         return members(self.model, group, unassigned=unassigned, when=when)
 
-    def attributes(self, name: str | None = None, like: str | None = None) -> Document:
+    def uncertain(self) -> Members:
+        """Who would be in another group if every guess of an attribute were certain."""
+        from oaktag.operations.members import uncertain
+
+        return uncertain(self.model)
+
+    def taken_by(self, line: int) -> Members:
+        """Whom the rule in a line of ``assignments.yaml`` takes, and whom it loses to earlier ones.
+
+        Raises:
+            UsageError: no rule stands there.
+        """
+        from oaktag.operations.members import by_rule
+
+        return by_rule(self.model, line)
+
+    def withheld(self) -> Members:
+        """Members without a standing binding, and why."""
+        from oaktag.operations.members import withheld
+
+        return withheld(self.model)
+
+    def attributes(self, name: str | None = None, like: str | None = None) -> Attributes:
         """Which attributes there are, and their values.
 
         Raises:
@@ -226,7 +332,7 @@ class Workspace:
 
         return attributes(self.model, name, like)
 
-    def explain(self, what: str) -> Document:
+    def explain(self, what: str) -> Explained:
         """All that is known about an endpoint, an address, a prefix, a group or a tag.
 
         Raises:
@@ -236,7 +342,7 @@ class Workspace:
 
         return explain(self.model, what)
 
-    def moved_since(self, other: str | Path) -> Document:
+    def moved_since(self, other: str | Path) -> Members:
         """Who changed group since another folder or a git revision of this one.
 
         Raises:
@@ -248,7 +354,7 @@ class Workspace:
         folder = version(self.model.files.root, other)
         return against(self.model, Model.read(folder, self.model.today))
 
-    def missing(self, node: str) -> Document:
+    def missing(self, node: str) -> BindingList:
         """What a node should know and does not, and where it stopped.
 
         Raises:
@@ -258,7 +364,7 @@ class Workspace:
 
         return missing(self.model, node)
 
-    def feed_ends(self, name: str) -> Document:
+    def feed_ends(self, name: str) -> BindingList:
         """Both ends of one feed against each other.
 
         Raises:
@@ -268,7 +374,7 @@ class Workspace:
 
         return feed_ends(self.model, name)
 
-    def compare(self, was: str | Path = "HEAD", now: str | Path | None = None) -> Document:
+    def compare(self, was: str | Path = "HEAD", now: str | Path | None = None) -> Comparison:
         """Exactly what differs between two versions: folders or git revisions of this one.
 
         Args:
@@ -286,7 +392,7 @@ class Workspace:
         after = self.model if now is None else Model.read(version(root, now), today)
         return versions(before, after)
 
-    def if_enforced(self, where: str | None = None) -> Document:
+    def if_enforced(self, where: str | None = None) -> Comparison:
         """What would change if observed lines were enforced: all, or those that are selected.
 
         Raises:
@@ -296,7 +402,7 @@ class Workspace:
 
         return if_enforced(self.model, where)
 
-    def bindings(self, node: str | None = None, find: tuple[str, ...] = ()) -> Document:
+    def bindings(self, node: str | None = None, find: tuple[str, ...] = ()) -> BindingList:
         """Bindings in force, in the registry or at one node, and those of some addresses.
 
         Raises:
@@ -315,7 +421,7 @@ class Workspace:
         only: str | None = None,
         search: str | None = None,
         since: str | Path | None = None,
-    ) -> Document:
+    ) -> MatrixView:
         """Every cell and the distinct contents that cells share; see ``operations.matrix``.
 
         Args:
@@ -344,7 +450,7 @@ class Workspace:
             against=Model.read(old, self.model.today),
         )  # fmt: skip
 
-    def cell(self, source: str, destination: str) -> Document:
+    def cell(self, source: str, destination: str) -> Cell:
         """One cell: lines, ordered entries, boxes.
 
         Raises:
@@ -356,7 +462,7 @@ class Workspace:
 
     def callers(
         self, destination: str, service: str | None = None, *, endpoints: bool = False
-    ) -> Document:
+    ) -> Callers:
         """Who may reach a destination.
 
         Raises:
@@ -368,7 +474,7 @@ class Workspace:
 
     def callees(
         self, source: str, service: str | None = None, *, endpoints: bool = False
-    ) -> Document:
+    ) -> Callers:
         """What a source may reach.
 
         Raises:
@@ -378,7 +484,7 @@ class Workspace:
 
         return callees(self.model, source, service, endpoints=endpoints)
 
-    def describe(self, group: str) -> Document:
+    def describe(self, group: str) -> Described:
         """A group's whole policy in plain sentences.
 
         Raises:
@@ -388,7 +494,7 @@ class Workspace:
 
         return describe(self.model, group)
 
-    def around(self, word: str) -> Document:
+    def around(self, word: str) -> Around:
         """What comes into a set of groups, passes inside it, and goes out.
 
         Raises:
@@ -405,7 +511,7 @@ class Workspace:
         service: str,
         family: int | None = None,
         source_port: int | None = None,
-    ) -> Document:
+    ) -> Decision:
         """Allow or deny, and the line that says so.
 
         Raises:
@@ -414,6 +520,25 @@ class Workspace:
         from oaktag.operations.decide import decide
 
         return decide(self.model, source, destination, service, family, source_port)
+
+    def decide_many(self, questions: Mapping[str, Any] | pd.DataFrame) -> Decisions:
+        """What the matrix says of many packets at once.
+
+        Args:
+            questions: a pandas DataFrame, or a mapping of equally long columns: ``source`` and
+                ``destination`` as in ``decide``, ``family``, ``protocol`` (number or name),
+                ``source_port``, ``destination_port``.
+
+        Returns:
+            Arrays ``allowed`` and ``would`` (bool [n]) and ``line`` (int64 [n], -1: the default);
+            ``frame()`` joins them to the questions.
+
+        Raises:
+            UsageError: a column is missing or of another length, or rows are no packets.
+        """
+        from oaktag.operations.decide_many import decide_many
+
+        return decide_many(self.model, questions)
 
     def decide_batch(self, questions: TextIO, answers: TextIO, name: str = "questions") -> int:
         """Answer a CSV of packets; returns how many there were.
@@ -425,13 +550,13 @@ class Workspace:
 
         return decide_batch(self.model, questions, name, answers)
 
-    def expect(self) -> Document:
+    def expect(self) -> Expected:
         """Expectations and ``keep_open``, proved."""
         from oaktag.operations.expect import expect
 
         return expect(self.model)
 
-    def verify(self, level: str = "error") -> Document:
+    def verify(self, level: str = "error") -> Verified:
         """Check, review, expect and reach in one, and what was not looked at.
 
         Args:
@@ -442,16 +567,30 @@ class Workspace:
 
         return verify(self.model, level)
 
-    def review(self) -> Document:
+    def review(self) -> Checked:
         """Findings about the matrix."""
         from oaktag.operations.review import review
 
         return review(self.model)
 
     def compile(
-        self, out: str | Path, point: str | None = None, *, proved: bool = True
-    ) -> Document:
+        self,
+        out: str | Path,
+        point: str | None = None,
+        *,
+        proved: bool = True,
+        patience: float | None = 10.0,
+        progress: Callable[[str], None] | None = None,
+    ) -> Compiled:
         """Write the access lists, proved.
+
+        Args:
+            out: the folder for them.
+            point: one point alone.
+            proved: read each back and prove it before anything is written.
+            patience: how long another change of the files is waited for, in seconds; None
+                without end.
+            progress: told how far it is.
 
         Raises:
             UsageError: a group has no number, or there is no such point.
@@ -459,13 +598,15 @@ class Workspace:
         """
         from oaktag.operations.lists import compile_lists
 
-        return compile_lists(self.model, Path(out), point, proved=proved)
+        return compile_lists(
+            self.model, Path(out), point, proved=proved, patience=patience, progress=progress
+        )
 
-    def prove(self, folder: str | Path) -> Document:
-        """Read lists back and prove them equal to the matrix."""
+    def prove(self, folder: str | Path, progress: Callable[[str], None] | None = None) -> Proved:
+        """Read lists back and prove them equal to the matrix, for all packets."""
         from oaktag.operations.lists import prove
 
-        return prove(self.model, Path(folder))
+        return prove(self.model, Path(folder), progress)
 
     def reach(
         self,
@@ -475,7 +616,7 @@ class Workspace:
         observed: str | Path | None = None,
         endpoints: bool = False,
         progress: Callable[[str], None] | None = None,
-    ) -> Document:
+    ) -> Reached:
         """Do tags reach every point on every path?
 
         Args:
@@ -500,13 +641,13 @@ class Workspace:
             seen.model, source, destination, seen.state(), endpoints=endpoints, progress=progress
         )
 
-    def failures(self, progress: Callable[[str], None] | None = None) -> Document:
+    def failures(self, progress: Callable[[str], None] | None = None) -> Failures:
         """Every single link, node, feed and point: what leaks or breaks without it."""
         from oaktag.operations.failures import failures
 
         return failures(self.model, progress)
 
-    def drift(self, folder: str | Path) -> Document:
+    def drift(self, folder: str | Path) -> Drift:
         """What nodes report, in files ``NODE.json`` of a folder, against what is intended.
 
         Raises:
@@ -526,7 +667,7 @@ class Workspace:
         anyway: bool = False,
         seconds: float = 60.0,
         progress: Callable[[str], None] | None = None,
-    ) -> Document:
+    ) -> Mended:
         """The cheapest changes of the network after which nothing leaks.
 
         Args:
@@ -543,7 +684,7 @@ class Workspace:
             seconds=seconds, progress=progress,
         )  # fmt: skip
 
-    def trace(self, source: str, destination: str, service: str, *, back: bool = False) -> Document:
+    def trace(self, source: str, destination: str, service: str, *, back: bool = False) -> Traced:
         """One packet's way, hop by hop, over all paths; with ``back`` the answer's too.
 
         Raises:
@@ -553,18 +694,80 @@ class Workspace:
 
         return trace(self.model, source, destination, service, back=back)
 
-    @staticmethod
-    def frame(document: Document) -> pd.DataFrame:
-        """The main table of a document as a DataFrame: a row for each of its main rows.
+    def draw_matrix(self, view: MatrixView, file: str | Path) -> None:
+        """Draw a view of the matrix, as PNG or SVG.
 
         Raises:
-            UsageError: the document has no table.
+            NotPossibleHere: Matplotlib is not installed.
         """
-        import pandas as pd
+        from oaktag.report.figures import draw_matrix
 
-        for value in document.values():
-            if isinstance(value, list) and value and isinstance(value[0], dict):
-                return pd.json_normalize(value)
-        if any(isinstance(value, list) for value in document.values()):
-            return pd.DataFrame()
-        raise UsageError(f"the document of {document.get('command')} has no table")
+        draw_matrix(view, Path(file))
+
+    def draw_around(self, around: Around, file: str | Path) -> None:
+        """Draw what comes in, passes inside and goes out, as PNG or SVG.
+
+        Raises:
+            NotPossibleHere: Matplotlib is not installed.
+        """
+        from oaktag.report.figures import draw_around
+
+        draw_around(around, Path(file))
+
+    def draw_network(self, reached: Reached, file: str | Path) -> None:
+        """Draw the network by site with what fares wrong in it, as PNG or SVG.
+
+        Raises:
+            NotPossibleHere: Matplotlib is not installed.
+        """
+        from oaktag.operations.picture import picture
+        from oaktag.report.network_figure import draw_network
+
+        draw_network(picture(self.model, reached), Path(file))
+
+    def write_junit(self, expected: Expected, file: str | Path) -> None:
+        """Write expectations as JUnit XML, for CI."""
+        from oaktag.report.junit import write_junit
+
+        write_junit(expected, self.model.files.config.workspace, Path(file))
+
+    def lab_up(self, hours: float = 8.0) -> LabUp:
+        """Build the network from namespaces, with every endpoint in it, and no list yet.
+
+        Raises:
+            NotPossibleHere: in one sentence, what this machine lacks.
+        """
+        from oaktag.operations.lab import up
+
+        return up(self.model, hours)
+
+    def lab_probe(self) -> LabProbed:
+        """Send real packets for every expectation and cell, without lists and with them.
+
+        Raises:
+            OakTagError: no lab is up.
+        """
+        from oaktag.operations.lab import probe
+
+        return probe(self.model)
+
+    def lab_state(self, folder: str | Path) -> LabState:
+        """Write what the nodes of the lab report of themselves, for ``drift``.
+
+        Raises:
+            OakTagError: no lab is up.
+        """
+        from oaktag.operations.lab import write_state
+
+        return write_state(self.model, Path(folder))
+
+    def lab_down(self) -> LabDown:
+        """Take the lab away."""
+        from oaktag.operations.lab import down
+
+        return down(self.model)
+
+    @staticmethod
+    def frame(result: Result) -> pd.DataFrame:
+        """The main rows of an answer as a DataFrame; the same as ``result.frame()``."""
+        return result.frame()

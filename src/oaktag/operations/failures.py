@@ -6,19 +6,19 @@ from collections.abc import Callable
 
 from oaktag.core.failures import Loss, losses
 from oaktag.core.reach import Flow
-from oaktag.operations.documents import Document, document
+from oaktag.operations.documents import Document
 from oaktag.operations.model import Model
+from oaktag.operations.results import Failures
 
 
-def failures(model: Model, progress: Callable[[str], None] | None = None) -> Document:
+def failures(model: Model, progress: Callable[[str], None] | None = None) -> Failures:
     """Every link, node, feed and enforcing point, the worst loss first (what cuts off before what
     leaks before what breaks); and the point whose loss opens most."""
     found = list(losses(model.state, model.hosts, progress))
     found.sort(key=lambda loss: (-loss.cut_off, -loss.leaks, -loss.breaks, -loss.one_way))
     points = [loss for loss in found if loss.lost.kind == "point" and loss.leaks]
     points.sort(key=lambda loss: -loss.leaks)
-    return document(
-        "reach failures",
+    return Failures(
         failures=[_row(model, loss) for loss in found],
         opens_most=_row(model, points[0]) if points else None,
     )

@@ -5,19 +5,19 @@ from __future__ import annotations
 from collections import Counter
 
 from oaktag.errors import UsageError
-from oaktag.operations.documents import Document, document
+from oaktag.operations.documents import Document
 from oaktag.operations.model import Model
+from oaktag.operations.results import GroupList
 from oaktag.workspace.config_file import FILE as CONFIG
 from oaktag.workspace.groups_file import FILE, number_groups
 from oaktag.workspace.yaml_edits import with_issued_to
 
 
-def groups(model: Model) -> Document:
+def groups(model: Model) -> GroupList:
     """Every group in file order; one without a number is shown with the one it would be issued."""
     members = Counter(model.assignment.group.tolist())
     bindings = Counter(model.registry.in_force.tags.tolist())
-    return document(
-        "groups",
+    return GroupList(
         groups=[
             {
                 "group": group.id,

@@ -22,10 +22,11 @@ from oaktag.core.registry import learned_bindings
 from oaktag.errors import OakTagError
 from oaktag.lab.handle import HOURS, Lab
 from oaktag.lab.plan import LabFeed, LabHost, LabLink, LabNode, LabPlan, LabPoint, Probe
-from oaktag.operations.documents import Document, document
+from oaktag.operations.documents import Document
 from oaktag.operations.expect import hosts_of
 from oaktag.operations.lists import dialect_of, list_of, list_text, points_of
 from oaktag.operations.model import Model
+from oaktag.operations.results import LabDown, LabProbed, LabState, LabUp
 from oaktag.workspace.textfile import write_text
 
 ECHO = {4: Packet(4, 1, 8, 0), 6: Packet(6, 58, 128, 0)}
@@ -50,7 +51,7 @@ def lab_of(model: Model) -> Lab:
     return Lab(model.files.root)
 
 
-def up(model: Model, hours: float = HOURS) -> Document:
+def up(model: Model, hours: float = HOURS) -> LabUp:
     """Build the network without any list; it ends by itself after some hours.
 
     Raises:
@@ -58,8 +59,7 @@ def up(model: Model, hours: float = HOURS) -> Document:
     """
     plan = plan_of(model, trials(model))
     lab_of(model).start(plan, hours)
-    return document(
-        "lab up",
+    return LabUp(
         nodes=len(plan.nodes),
         hosts=len(plan.hosts),
         links=len(plan.links),
@@ -69,12 +69,12 @@ def up(model: Model, hours: float = HOURS) -> Document:
     )
 
 
-def down(model: Model) -> Document:
+def down(model: Model) -> LabDown:
     """Take the network away."""
-    return document("lab down", was_up=lab_of(model).stop())
+    return LabDown(was_up=lab_of(model).stop())
 
 
-def probe(model: Model) -> Document:
+def probe(model: Model) -> LabProbed:
     """Send every probe before any list is loaded and after, and compare with what is meant.
 
     Raises:
@@ -91,8 +91,7 @@ def probe(model: Model) -> Document:
         _row(model, trial, worked, passed)
         for trial, worked, passed in zip(sent, before, after, strict=True)
     ]
-    said = document(
-        "lab probe",
+    said = LabProbed(
         probes=rows,
         summary=dict(Counter(r["verdict"] for r in rows)),
         feeds=[
@@ -101,11 +100,11 @@ def probe(model: Model) -> Document:
         ],
         counters=_counters(model, sent, counted),
     )
-    lab.keep(said)
+    lab.keep(said.as_json())
     return said
 
 
-def write_state(model: Model, folder: FilePath) -> Document:
+def write_state(model: Model, folder: FilePath) -> LabState:
     """Write what the lab's nodes report of themselves, in the form that ``drift`` reads.
 
     Raises:
@@ -144,7 +143,7 @@ def write_state(model: Model, folder: FilePath) -> Document:
         name = f"{node.name}.json"
         write_text(folder / name, json.dumps(report, indent=1) + "\n")
         files.append(name)
-    return document("lab state", folder=str(folder), files=files)
+    return LabState(folder=str(folder), files=files)
 
 
 def last_probe(model: Model) -> Document:

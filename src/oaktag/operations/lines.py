@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Mapping
+from dataclasses import replace
 from typing import NamedTuple
 
 from oaktag.core.amendment import allowed_in, smallest
@@ -19,6 +20,7 @@ from oaktag.operations.compare import field, selected
 from oaktag.operations.documents import Document
 from oaktag.operations.members import endpoint_json
 from oaktag.operations.model import Model
+from oaktag.operations.results import Change
 from oaktag.workspace import csv_edits, yaml_edits
 
 PERMISSIONS = "permissions.yaml"
@@ -36,7 +38,7 @@ def set_line(
     *,
     write: bool,
     anyway: bool = False,
-) -> Document:
+) -> Change:
     """Give a pair a permission: in the line that speaks of just this pair, or in a new one.
 
     Raises:
@@ -76,7 +78,7 @@ def set_line(
 
 def set_many(
     model: Model, where: str, fields: Mapping[str, str], *, write: bool, anyway: bool = False
-) -> Document:
+) -> Change:
     """Change all lines that ``where`` selects.
 
     Raises:
@@ -140,7 +142,7 @@ def grant(
     action: Action = "allow",
     write: bool,
     anyway: bool = False,
-) -> Document:
+) -> Change:
     """The smallest change that allows just this (or, with ``deny``, ends it), and what follows.
 
     Raises:
@@ -151,18 +153,10 @@ def grant(
     shown = made(model, command, found.changed if found else {}, write=write, anyway=anyway)
     if found is None:
         done = "allowed" if action == "allow" else "denied"
-        return {
-            **shown,
-            "already": f"{service} is {done} there already",
-            "others": [],
-            "alone": None,
-        }
-    return {
-        **shown,
-        "already": None,
-        "others": _others(found.model, found.ends, found.cell),
-        "alone": None,
-    }
+        told = f"{service} is {done} there already"
+        return replace(shown, already=told, others=[], alone=None)
+    others = _others(found.model, found.ends, found.cell)
+    return replace(shown, already=None, others=others, alone=None)
 
 
 def granted(

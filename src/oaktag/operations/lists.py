@@ -22,8 +22,9 @@ from oaktag.core.proof import prove as prove_list
 from oaktag.core.service_text import packet_text
 from oaktag.dialects import DIALECTS, Dialect
 from oaktag.errors import OakTagError, UnreadableList, UnwritableEntry, UsageError
-from oaktag.operations.documents import Document, document, packet_json
+from oaktag.operations.documents import Document, packet_json
 from oaktag.operations.model import Model
+from oaktag.operations.results import Compiled, Proved
 from oaktag.workspace.folder import MOST, changed_meanwhile, read_plain
 from oaktag.workspace.journal import settle, write_files
 from oaktag.workspace.lock import one_writer, own_folder
@@ -153,7 +154,7 @@ def compile_lists(
     proved: bool = True,
     patience: float | None = 10.0,
     progress: Progress | None = None,
-) -> Document:
+) -> Compiled:
     """Write the list of every point, and the side file of keys; none is written if one fails.
 
     Args:
@@ -211,7 +212,7 @@ def compile_lists(
         )
     texts[out / KEYS_FILE] = _keys(model)
     _write(model, out, texts, patience)
-    return document("compile", points=rows, keys=(out / KEYS_FILE).as_posix())
+    return Compiled(points=rows, key_file=(out / KEYS_FILE).as_posix())
 
 
 def _write(model: Model, out: Path, texts: dict[Path, str], patience: float | None) -> None:
@@ -267,7 +268,7 @@ def _keys(model: Model) -> str:
     return text.getvalue()
 
 
-def prove(model: Model, folder: Path, progress: Progress | None = None) -> Document:
+def prove(model: Model, folder: Path, progress: Progress | None = None) -> Proved:
     """Read the lists in a folder back and hold each against the matrix."""
     rows: list[Document] = []
     for point in points_of(model):
@@ -287,7 +288,7 @@ def prove(model: Model, folder: Path, progress: Progress | None = None) -> Docum
         except UnreadableList as error:
             row["error"] = f"{path}:{error.line}: {error.message}"
         rows.append(row)
-    return document("prove", points=rows + list(_strangers(model, folder)))
+    return Proved(points=rows + list(_strangers(model, folder)))
 
 
 def _strangers(model: Model, folder: Path) -> Iterator[Document]:

@@ -12,8 +12,8 @@ from oaktag.core.matrix import ANSWERS
 from oaktag.core.packets import EVERYTHING, Atoms, Box
 from oaktag.core.service_text import parse_asked, set_text
 from oaktag.operations.compare import together
-from oaktag.operations.documents import Document, document
 from oaktag.operations.model import Model
+from oaktag.operations.results import MatrixView
 
 #: So many different pairs of a port and a transport there are, of TCP and UDP.
 PORTS = 2 << 16
@@ -28,7 +28,7 @@ def matrix(
     only: str | None = None,
     search: str | None = None,
     against: Model | None = None,
-) -> Document:
+) -> MatrixView:
     """All cells, with the distinct contents that they share.
 
     Cells of one content have one number in ``forms``; form 0 allows nothing. ``rows`` and
@@ -65,8 +65,7 @@ def matrix(
     number = _numbers([masks[f] for p in painted for f in p[shown].tolist()])
     cells = [[[number.get(masks[f], -1) for f in row] for row in p.tolist()] for p in painted]
     names = [g.id for g in model.groups.all]
-    return document(
-        "matrix",
+    return MatrixView(
         sources=[model.group_json(g) for g in rows],
         destinations=[model.group_json(g) for g in columns],
         service=service,

@@ -26,8 +26,9 @@ from oaktag.core.assignment import (
 from oaktag.core.comparison import renamed
 from oaktag.errors import UsageError
 from oaktag.located import Location
-from oaktag.operations.documents import Document, document
+from oaktag.operations.documents import Document
 from oaktag.operations.model import Model
+from oaktag.operations.results import Members
 
 
 def members(
@@ -36,7 +37,7 @@ def members(
     *,
     unassigned: bool = False,
     when: str | None = None,
-) -> Document:
+) -> Members:
     """Endpoints with their group and the reason, and each group in numbers.
 
     Args:
@@ -62,8 +63,7 @@ def members(
         rule = Rule(0, parse_conditions(when), (), Location("--when"))
         taken = model.assignment.matches(rule, np.arange(len(given)))
         rows = [r for r in rows if taken[r]]
-    return document(
-        "members",
+    return Members(
         endpoints=[endpoint_json(model, row) for row in rows],
         groups=[_summary(model, index) for index in range(1, len(model.groups))],
     )
@@ -116,7 +116,7 @@ def _test(sign: str, value: str) -> Test:
     return Glob(value) if re.search(r"[*?\[]", value) else Equals(value)
 
 
-def uncertain(model: Model) -> Document:
+def uncertain(model: Model) -> Members:
     """Who would change group if every attribute were certain."""
     endpoints = model.files.endpoints
     sure = copy(endpoints)
@@ -126,8 +126,7 @@ def uncertain(model: Model) -> Document:
     }
     now = model.assignment
     then = Assignment(sure, now.rules, now.pins, model.groups.index)
-    return document(
-        "members",
+    return Members(
         moved=[
             _moved(model, row, int(now.group[row]), int(then.group[row]))
             for row in np.flatnonzero(now.group != then.group).tolist()
@@ -135,7 +134,7 @@ def uncertain(model: Model) -> Document:
     )
 
 
-def against(model: Model, other: Model) -> Document:
+def against(model: Model, other: Model) -> Members:
     """Who moved since another version of the workspace, who came and who went; whose group has
     another id now, and the same tag, has not moved."""
     new = renamed(other.groups, model.groups)
@@ -146,7 +145,7 @@ def against(model: Model, other: Model) -> Document:
         was, now = (_group_of(m, name) for m in (other, model))
         if new.get(was or "", was) != now:
             rows.append({"endpoint": name, "was": was, "is": now})
-    return document("members", moved=rows)
+    return Members(moved=rows)
 
 
 def _group_of(model: Model, name: str) -> str | None:
@@ -166,7 +165,7 @@ def _moved(model: Model, row: int, was: int, now: int) -> Document:
     }
 
 
-def by_rule(model: Model, line: int) -> Document:
+def by_rule(model: Model, line: int) -> Members:
     """What the rule in a line of ``assignments.yaml`` takes, and what it loses to earlier ones.
 
     Raises:
@@ -181,14 +180,13 @@ def by_rule(model: Model, line: int) -> Document:
     matched = assignment.rows_of(number).tolist()
     takes = [r for r in matched if assignment.rule[r] == number]
     loses = [r for r in matched if assignment.rule[r] != number]
-    return document(
-        "members",
+    return Members(
         takes=[endpoint_json(model, r) for r in takes],
         loses=[endpoint_json(model, r) for r in loses],
     )
 
 
-def withheld(model: Model) -> Document:
+def withheld(model: Model) -> Members:
     """Members without a standing binding, and why."""
     bound = {b.who for b in model.registry_bindings if b.source in ("inventory", "session")}
     assumed = {p.endpoint: p for p in model.places if p.by == "assumed"}
@@ -206,7 +204,7 @@ def withheld(model: Model) -> Document:
         else:
             why = "its address belongs to a newer session of another"
         rows.append({**said, "why": why})
-    return document("members", withheld=rows)
+    return Members(withheld=rows)
 
 
 def endpoint_json(model: Model, row: int) -> Document:

@@ -13,8 +13,8 @@ from oaktag.core.prospects import Prospects
 from oaktag.core.reach import State
 from oaktag.core.registry import learned_bindings
 from oaktag.operations.change import made
-from oaktag.operations.documents import Document, document
 from oaktag.operations.model import Model
+from oaktag.operations.results import Mended
 from oaktag.workspace import yaml_edits
 
 FILE = "network.yaml"
@@ -29,7 +29,7 @@ def mending(
     anyway: bool = False,
     seconds: float = 60.0,
     progress: Callable[[str], None] | None = None,
-) -> Document:
+) -> Mended:
     """The cheapest changes, proved or with a bound; written into ``network.yaml`` as asked."""
     learned = learned_bindings(
         model.groups, model.assignment, model.prefix_pins, model.network, model.places
@@ -74,8 +74,7 @@ def mending(
     shown = made(
         model, "reach mend", {FILE: text} if found.changes else {}, write=write, anyway=anyway
     )
-    return document(
-        "reach mend",
+    return Mended(
         choices=len(choices),
         changes=None if found.changes is None else [
             {

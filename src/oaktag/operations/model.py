@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from datetime import UTC, date, datetime
 from pathlib import Path
+from typing import Any
 
 from oaktag.core import model as core
 from oaktag.core.ends import End, group_end, parse_end
@@ -125,6 +126,6 @@ class Model(core.Model):
             raise UsageError(f"{word!r} is a set; ask for one of its groups: {names}")
         return self.groups_of(end)[0]
 
-    def group_json(self, index: int) -> dict[str, object]:
+    def group_json(self, index: int) -> dict[str, Any]:
         """A group as JSON: its name and tag."""
         return {"group": self.groups.all[index].id, "tag": self.groups.tag(index)}

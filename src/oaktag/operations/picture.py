@@ -3,12 +3,14 @@
 from __future__ import annotations
 
 from collections import Counter
+from collections.abc import Mapping
+from typing import Any
 
 from oaktag.operations.documents import Document
 from oaktag.operations.model import Model
 
 
-def picture(model: Model, reach: Document) -> Document:
+def picture(model: Model, reach: Mapping[str, Any]) -> Document:
     """The network and the causes of ``reach``, as ``report.network_figure`` draws them."""
     network = model.network
     wrong: dict[str, Counter[str]] = {}

@@ -8,13 +8,14 @@ from collections.abc import Iterable
 from oaktag.core.matrix import ANSWERS
 from oaktag.core.service_text import parse_asked, set_text
 from oaktag.errors import UsageError
-from oaktag.operations.documents import Document, document
+from oaktag.operations.documents import Document
 from oaktag.operations.model import Model
+from oaktag.operations.results import Around, Callers, Described
 
 
 def callers(
     model: Model, destination: str, service: str | None = None, *, endpoints: bool = False
-) -> Document:
+) -> Callers:
     """Who may reach a destination, for a service or for anything.
 
     Raises:
@@ -25,7 +26,7 @@ def callers(
 
 def callees(
     model: Model, source: str, service: str | None = None, *, endpoints: bool = False
-) -> Document:
+) -> Callers:
     """What a source may reach, for a service or for anything.
 
     Raises:
@@ -36,7 +37,7 @@ def callees(
 
 def _other_ends(
     model: Model, command: str, word: str, service: str | None, *, endpoints: bool
-) -> Document:
+) -> Callers:
     model, mask = _asked(model, service)
     group = model.one_group(word)
     every = range(len(model.groups))
@@ -45,8 +46,10 @@ def _other_ends(
     else:
         pairs, end, here = [(group, g) for g in every], 1, "source"
     rows = _rows(model, pairs, end, mask, endpoints=endpoints)
-    fields = {here: model.group_json(group), "service": service or "any", command: rows}
-    return document(command, **fields)
+    about = model.group_json(group)
+    if here == "destination":
+        return Callers(command, service or "any", destination=about, callers=rows)
+    return Callers(command, service or "any", source=about, callees=rows)
 
 
 def _asked(model: Model, service: str | None) -> tuple[Model, int]:
@@ -109,7 +112,7 @@ def _allowing(model: Model, pair: tuple[int, int], mask: int) -> list[Document]:
 # -- describe ------------------------------------------------------------------------------------
 
 
-def describe(model: Model, word: str) -> Document:
+def describe(model: Model, word: str) -> Described:
     """The whole policy of a group in plain sentences, each with the lines that say so.
 
     Raises:
@@ -139,7 +142,7 @@ def describe(model: Model, word: str) -> Document:
         rest = "All else from it" if toward == "out" else "All else to it"
         verb = "denied" if default == "deny" else "allowed"
         sentences.append(_sentence(f"{rest} is {verb} by the default.", []))
-    return document("describe", **model.group_json(group), sentences=sentences)
+    return Described(**model.group_json(group), sentences=sentences)
 
 
 def _alike(
@@ -219,7 +222,7 @@ def _listed(names: list[str]) -> str:
 # -- around --------------------------------------------------------------------------------------
 
 
-def around(model: Model, word: str) -> Document:
+def around(model: Model, word: str) -> Around:
     """What comes into a set of groups, what passes inside it, and what goes out.
 
     Raises:
@@ -252,4 +255,4 @@ def around(model: Model, word: str) -> Document:
     names = [model.groups.all[g].id for g in sorted(inner)]
     rest = {part: sorted(cells) for part, cells in by_default.items()}
     default = model.files.policy.default
-    return document("around", set=word, groups=names, **parts, default=default, by_default=rest)
+    return Around(set=word, groups=names, **parts, default=default, by_default=rest)

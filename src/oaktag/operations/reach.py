@@ -12,8 +12,9 @@ from oaktag.core.service_text import regions_text, set_text
 from oaktag.core.survey import Survey
 from oaktag.errors import UsageError
 from oaktag.operations.advice import advice
-from oaktag.operations.documents import Document, boxes_json, document
+from oaktag.operations.documents import Document, boxes_json
 from oaktag.operations.model import Model
+from oaktag.operations.results import Reached
 
 MOST_ROWS = 200_000
 #: Up to so many pairs of classes of addresses rows are made at once, not counted first.
@@ -32,7 +33,7 @@ def reach(
     *,
     endpoints: bool = False,
     progress: Callable[[str], None] | None = None,
-) -> Document:
+) -> Reached:
     """Every (source segment and group) → (destination segment and group) and path, as intended or
     in another state. Above 200,000 rows ``flows`` holds one row for each cause.
 
@@ -61,14 +62,13 @@ def reach(
     if found is not None and found.results.total() + found.accepted.total() > MOST_ROWS:
         if endpoints:
             raise UsageError("too many rows to count by endpoint: narrow them by --from and --to")
-        return document("reach", **_grouped(model, found), **rest)
+        return Reached(**_grouped(model, found), **rest)
     flows = list(state.rows(sources, destinations))
     if endpoints:
         rest["endpoints"] = _by_endpoint(model, state, sources, destinations)
     borne = [accepting.of(flow) for flow in flows]
     said: Said = {}
-    return document(
-        "reach",
+    return Reached(
         flows=[flow_json(model, f, said, accepted=b) for f, b in zip(flows, borne, strict=True)],
         summary=summary(model, flows, borne),
         **rest,

@@ -16,6 +16,7 @@ from oaktag.core.service_text import packet_text
 from oaktag.findings import Finding, finding
 from oaktag.operations.documents import Document, packet_json
 from oaktag.operations.model import Model
+from oaktag.operations.results import Checked
 from oaktag.operations.unused import unused
 from oaktag.operations.weigh import borne
 
@@ -25,7 +26,7 @@ SOON = 30
 TOO_BIG = (Box(4, (1, 1), (3, 3), (4, 4)), Box(6, (58, 58), (2, 2), (0, 0)))
 
 
-def review(model: Model) -> Document:
+def review(model: Model) -> Checked:
     """All findings about the matrix, in the order of files and lines."""
     return borne(model, "review", findings(model))
 

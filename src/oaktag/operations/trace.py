@@ -13,9 +13,10 @@ from oaktag.core.population import Class
 from oaktag.core.service_text import packet_text, parse_asked
 from oaktag.core.tracing import Hop, walk
 from oaktag.errors import UsageError
-from oaktag.operations.documents import Document, document, packet_json
+from oaktag.operations.documents import Document, packet_json
 from oaktag.operations.expect import hosts_of
 from oaktag.operations.model import Model
+from oaktag.operations.results import Traced
 
 FAULTS = {
     "source-unknown": "does not know the source's tag",
@@ -32,7 +33,7 @@ OWN = "does not judge packets to and from its own address (own: true would)"
 
 def trace(
     model: Model, source: str, destination: str, service: str, *, back: bool = False
-) -> Document:
+) -> Traced:
     """Every path of a packet, hop by hop; with ``back`` the answer's way as well.
 
     All addresses of both ends and all packets of the service are tried; of those that fare alike
@@ -49,7 +50,7 @@ def trace(
     for word, found in zip((source, destination), hosts, strict=True):
         if not found:
             said = f"{word} is nowhere: no session, no stable address on a segment, nobody in it"
-            return document("trace", source=source, destination=destination, service=service,
+            return Traced(source=source, destination=destination, service=service,
                             paths=[], hops=[], verdict=said, effect=None)  # fmt: skip
     told: dict[tuple[object, ...], Document] = {}
     sides = [model.state.classes(side) for side in hosts]
@@ -68,8 +69,8 @@ def trace(
                          "have no addresses of one family with it")  # fmt: skip
     rank = {"leak": 0, "break": 1, "one-way": 2, "exact": 3}
     paths = sorted(told.values(), key=lambda p: rank[p["effect"]])
-    return document(
-        "trace", source=source, destination=destination, service=service, paths=paths,
+    return Traced(
+        source=source, destination=destination, service=service, paths=paths,
         hops=paths[0]["hops"], verdict=paths[0]["verdict"], effect=paths[0]["effect"],
     )  # fmt: skip
 

@@ -7,14 +7,16 @@ from collections.abc import Iterator
 from oaktag.errors import WorkspaceError
 from oaktag.findings import SEVERITIES
 from oaktag.operations.check import check, clashes
-from oaktag.operations.documents import Document, document
+from oaktag.operations.documents import Document
 from oaktag.operations.expect import expect
 from oaktag.operations.model import Model
 from oaktag.operations.reach import reach
+from oaktag.operations.result import Result
+from oaktag.operations.results import Verified
 from oaktag.operations.review import review
 
 
-def verify(model: Model, level: str = "error") -> Document:
+def verify(model: Model, level: str = "error") -> Verified:
     """What each of the four found, the documents themselves, and what nobody looked at.
 
     Args:
@@ -22,7 +24,11 @@ def verify(model: Model, level: str = "error") -> Document:
         level: the severity from which findings are no longer well: ``error``, ``warning``,
             ``note`` or ``never``.
     """
-    held = {"check": check(model), "review": review(model), "expect": expect(model)}
+    held: dict[str, Result] = {
+        "check": check(model),
+        "review": review(model),
+        "expect": expect(model),
+    }
     flows = reach(model)
     rows = [*held["expect"]["expectations"], *held["expect"]["keep_open"]]
     parts = [
@@ -37,8 +43,7 @@ def verify(model: Model, level: str = "error") -> Document:
         },
         _reach(flows["summary"]),
     ]
-    return document(
-        "verify",
+    return Verified(
         parts=parts,
         findings=[f for name in ("check", "review") for f in held[name]["findings"]],
         failed=[r for r in rows if not r["holds"]],
@@ -47,7 +52,7 @@ def verify(model: Model, level: str = "error") -> Document:
     )
 
 
-def _not_looked_at(model: Model, checked: Document) -> Iterator[str]:
+def _not_looked_at(model: Model, checked: Result) -> Iterator[str]:
     """What a green result says nothing about."""
     if not model.files.expectations:
         yield "no expectation is written down: nothing was asked of the matrix by name"
@@ -72,11 +77,11 @@ def _not_looked_at(model: Model, checked: Document) -> Iterator[str]:
     yield "whether points hold these lists: oaktag prove and oaktag drift ask them"
 
 
-def contradiction(error: WorkspaceError) -> Document:
+def contradiction(error: WorkspaceError) -> Verified:
     """The document where the files contradict each other: nothing else can be asked then."""
     held = clashes(error)
-    return document(
-        "verify", parts=[_findings("check", held, "error")],
+    return Verified(
+        parts=[_findings("check", held, "error")],
         findings=held["findings"], failed=[], causes=[],
         not_looked_at=["all else: the files contradict each other"],
     )  # fmt: skip
@@ -87,7 +92,7 @@ def _fails(found: Document, level: str) -> bool:
     return level != "never" and SEVERITIES.index(found["severity"]) <= SEVERITIES.index(level)
 
 
-def _findings(name: str, held: Document, level: str) -> Document:
+def _findings(name: str, held: Result, level: str) -> Document:
     by = {
         s: sum(f["severity"] == s for f in held["findings"]) for s in ("error", "warning", "note")
     }

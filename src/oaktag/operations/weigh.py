@@ -6,8 +6,8 @@ from collections.abc import Iterable
 from dataclasses import replace
 
 from oaktag.findings import SEVERITIES, Finding
-from oaktag.operations.documents import Document, document
 from oaktag.operations.model import Model
+from oaktag.operations.results import Checked
 
 
 def weighed(model: Model, findings: Iterable[Finding]) -> list[Finding]:
@@ -22,11 +22,11 @@ def weighed(model: Model, findings: Iterable[Finding]) -> list[Finding]:
     return sorted(result, key=lambda f: (f.location, f.code, f.message))
 
 
-def borne(model: Model, command: str, findings: Iterable[Finding]) -> Document:
+def borne(model: Model, command: str, findings: Iterable[Finding]) -> Checked:
     """The document of a command: what is found, and what is found and accepted for now."""
     told = weighed(model, findings)
     accepted = [any(a.bears(f, model.today) for a in model.files.config.accepted) for f in told]
-    return document(
+    return Checked(
         command,
         findings=[f.as_json() for f, a in zip(told, accepted, strict=True) if not a],
         accepted=[f.as_json() for f, a in zip(told, accepted, strict=True) if a],

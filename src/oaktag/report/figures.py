@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import io
 import warnings
+from collections.abc import Mapping
 from itertools import count
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
@@ -19,7 +20,7 @@ if TYPE_CHECKING:
     from matplotlib.axes import Axes
     from matplotlib.figure import Figure
 
-Document = dict[str, Any]
+Document = Mapping[str, Any]
 INK, TINT, PAPER, GRID, HINT = "#3b4f5c", "#bccad3", "#ffffff", "#d5d9dc", "#8a5a00"
 FORMATS = (".png", ".svg")
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from pathlib import Path
 from typing import Any
 from xml.etree import ElementTree
@@ -10,7 +11,7 @@ from oaktag.letters import shown
 from oaktag.workspace.textfile import write_bytes
 
 
-def write_junit(document: dict[str, Any], name: str, path: Path) -> None:
+def write_junit(document: Mapping[str, Any], name: str, path: Path) -> None:
     """Write the document of ``expect``: a test case for each expectation, in file order."""
     rows = [*document["expectations"], *document["keep_open"]]
     failed = [r for r in rows if not r["holds"]]

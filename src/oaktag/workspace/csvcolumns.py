@@ -68,9 +68,11 @@ def _strictly(file: CsvFile) -> CsvColumns:
 
 
 def _plainly(name: str, text: str, separator: str) -> CsvColumns | None:
-    """The columns of a plain file; None for any other."""
-    import pandas as pd
-
+    """The columns of a plain file; None for any other, or without pandas."""
+    try:
+        import pandas as pd
+    except ImportError:
+        return None
     if '"' in text or text.count("\r") != text.count("\r\n") or not separator.isascii():
         return None
     first, _, rest = text.partition("\n")

@@ -1,0 +1,1 @@
+"""One page a result: how it is read."""

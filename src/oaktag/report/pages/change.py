@@ -1,0 +1,133 @@
+"""A change of files: the diff, what it does, whether it was written."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from oaktag.report.page import Page
+from oaktag.report.words import Row, count, few, places
+
+#: So many rows of one kind are shown of a change.
+SHOWN = 20
+
+
+def show(page: Page, d: Row) -> None:
+    """The diff, all that it does, and whether it was written."""
+    if d["diff"]:
+        page.say(d["diff"].rstrip("\n"))
+    if alone := d.get("alone"):
+        page.paragraph(
+            f"{alone['endpoint']} gets a group of its own through {alone['until']}: "
+            f"{alone['group']} (tag {alone['tag']}), which fares exactly as {alone['fares_as']} in "
+            f"all of its {alone['cells']} cells, proved. Beside that:", "    ", first="",
+        )  # fmt: skip
+    if d.get("already"):
+        page.say(d["already"])
+        return
+    if d["files"]:
+        effect(page, d)
+    for row in d.get("others", ()):
+        _others(page, row, "gain" if d["command"] == "grant" else "lose")
+    written(page, d)
+
+
+def written(page: Page, d: Row) -> None:
+    """Whether a change was written, and how to."""
+    files = ", ".join(d["files"])
+    if not d["files"]:
+        page.say("nothing to change")
+    elif d["written"]:
+        page.say(f"written: {files}")
+    else:
+        page.say(f"not written: {files}")
+        page.hint("--write writes it")
+
+
+def effect(page: Page, d: Row) -> None:
+    """All that a change does: decisions, endpoints, expectations, the network."""
+    parts = ("cells", "endpoints", "expectations", "network")
+    if d["hidden_by"]:
+        page.say(f"no decision changes: {places(d['hidden_by'])} decides all its packets first")
+    elif not any(d[part] for part in parts):
+        page.say("nothing else changes: no decision, no endpoint's group, no expectation, no path")
+    cells(page, d["cells"])
+    if d["endpoints"]:
+        rows = [(r["endpoint"], r["was"] or "—", r["is"] or "—") for r in d["endpoints"]]
+        page.table(("endpoint", "was in", "is in then"), rows[:SHOWN])
+        _more(page, rows, "endpoint", "moves")
+    for r in d["expectations"]:
+        verb = "holds then" if r["is"] else "FAILS then"
+        page.say(f"{verb}: {r['from']} → {r['to']}: {r['asks']} ({r['file']}:{r['line']})")
+    network(page, d["network"])
+    if d["not_followed"]:
+        page.paragraph(f"not followed: {d['not_followed']}", "   ", first="")
+    broken = sum(r["is"] is False for r in d["expectations"])
+    if broken and not d["written"]:
+        page.say(f"{count(broken, 'expectation')} would fail: only --anyway writes this")
+
+
+def cells(page: Page, rows: list[Row]) -> None:
+    """What is opened and closed, by cell; cells of which the same is to be said as one row."""
+    first: dict[tuple[str, str, str], list[str]] = {}
+    for c in rows:
+        key = f"{c['destination']} ({c['destination_members']})", c["opened_text"], c["closed_text"]
+        first.setdefault(key, []).append(f"{c['source']} ({c['source_members']})")
+    second: dict[tuple[tuple[str, ...], str, str], list[str]] = {}
+    for (destination, opened, closed), sources in first.items():
+        second.setdefault((tuple(sources), opened, closed), []).append(destination)
+    folded_rows = [
+        (few(sources), few(destinations), opened, closed)
+        for (sources, opened, closed), destinations in second.items()
+    ]
+    if folded_rows:
+        page.table(("from", "to", "opened", "closed"), folded_rows[:SHOWN], wrap=(0, 1, 2, 3))
+        _more(page, folded_rows, "cell", "differs")
+
+
+def _more(page: Page, rows: list[Any], word: str, verb: str) -> None:
+    if len(rows) > SHOWN:
+        left = len(rows) - SHOWN
+        verb = verb if left == 1 else {"differs": "differ", "moves": "move"}[verb]
+        page.say(f"and {count(left, word)} more {verb}; --json has all")
+
+
+def folded(rows: list[Row]) -> list[tuple[str, str, str, str]]:
+    """What the network does otherwise, by cause: what, how many flows, why, an example."""
+    alike: dict[tuple[bool, str, str, bool], list[Row]] = {}
+    for row in rows:
+        key = row["new"], row["effect"], row["why"], row["accepted"]
+        alike.setdefault(key, []).append(row)
+    return [
+        (
+            f"{'new' if new else 'over'} {effect}{' (accepted)' * accepted}",
+            f"{sum(r['flows'] for r in of):,}", why, _example(of[0]),
+        )
+        for (new, effect, why, accepted), of in alike.items()
+    ]  # fmt: skip
+
+
+def network(page: Page, rows: list[Row]) -> None:
+    """What the network does otherwise, folded by cause."""
+    causes = folded(rows)
+    if causes:
+        page.table(
+            ("network", "flows", "why", "for example"), causes[:SHOWN], right=(1,), wrap=(2, 3)
+        )
+        _more(page, causes, "cause", "differs")
+
+
+def _example(row: Row) -> str:
+    ends = [f"{end['group']} in {end['segment']}" for end in (row["source"], row["destination"])]
+    packets = f": {row['packets_text']}" if row["packets_text"] not in ("", "any") else ""
+    return f"{ends[0]} → {ends[1]}{packets}"
+
+
+def _others(page: Page, row: Row, verb: str) -> None:
+    names = row["endpoints"]
+    if not names:
+        page.say(f"nobody else in {row['group']} would {verb} by it")
+        return
+    some = ", ".join(names[:12]) + (f" and {len(names) - 12} more" if len(names) > 12 else "")
+    end = {"source": "as a source", "destination": "as a destination"}[row["side"]]
+    page.paragraph(f"would {verb} by it too, {end}: {count(len(names), 'endpoint')} of {row['group']}: "
+              f"{some}", "    ", first="")  # fmt: skip

@@ -1,0 +1,48 @@
+"""Access lists: written, and proved."""
+
+from __future__ import annotations
+
+from oaktag.report.page import Page
+from oaktag.report.words import Row
+
+
+def show(page: Page, d: Row) -> None:
+    """Every list with its size; or whether each is equal to the matrix."""
+    (_proved if d["command"] == "prove" else _written)(page, d)
+
+
+def _written(page: Page, d: Row) -> None:
+    page.table(
+        ("point", "mode", "entries", "plain", "capacity", "bindings", "proved", "file"),
+        [
+            (
+                p["point"], p["mode"], p["entries"], p["plain_entries"], p["capacity"] or "",
+                p["bindings"], "yes" if p["proved"] else "no", p["file"],
+            )
+            for p in d["points"]
+        ],
+        right=(2, 3, 4, 5),
+    )  # fmt: skip
+    page.say(f"the lines behind the keys in the lists: {d['keys']}")
+    if not d["points"]:
+        page.hint("no node of network.yaml is a point: there is nothing to compile")
+    else:
+        page.hint("oaktag lab up, then oaktag lab probe, try the lists with real packets")
+
+
+def _proved(page: Page, d: Row) -> None:
+    wrong = [p for p in d["points"] if not p["equal"]]
+    page.table(
+        ("point", "list", "against the matrix"),
+        [
+            (
+                p["point"],
+                p["file"],
+                "equal, for all packets" if p["equal"] else "NOT EQUAL",
+            )
+            for p in d["points"]
+        ],
+    )
+    for row in wrong:
+        page.say(f"{row['point']}: {row['error'] or row['counterexample']['text']}")
+    page.say(f"{len(d['points']) - len(wrong)} of {len(d['points'])} equal")
