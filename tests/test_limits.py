@@ -243,3 +243,13 @@ def test_the_newest_session_is_told_to_the_microsecond(oaktag: Run, sample: Path
     held = package.Workspace.load(sample).model
     assert "ada" in json.dumps(rows["bindings"] if rows["bindings"] else rows), rows
     assert len(held.files.inventory.sessions) == 2
+
+
+def test_a_thousand_faults_in_one_long_line(oaktag: Run, sample: Path) -> None:
+    """Each is told with its column; the line is gone through once, not once a fault."""
+    name = "x" * 10_000
+    layer = sample / "matrix/10-shared.csv"
+    layer.write_text(",".join([name] * 1000) + "\n" + layer.read_text().split("\n", 1)[1])
+    ran = oaktag("-C", sample, "check")
+    assert ran.status == 2 and "matrix/10-shared.csv:1:10002: the column" in ran.err, ran.err[:300]
+    assert "stands twice" in ran.err

@@ -8,7 +8,8 @@ group, an address for what the registry's look-up gives.
 from __future__ import annotations
 
 import re
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
+from types import MappingProxyType
 from typing import Literal, NamedTuple
 
 from oaktag.core.addresses import is_address, parse_address
@@ -21,22 +22,41 @@ POINTS = "points"
 PREFIX = "endpoint:"
 
 
+Place = Literal["node", "segment", "site"]
+NOWHERE: Mapping[str, Place] = MappingProxyType({})
+
+
 class End(NamedTuple):
     """An end as written, and what kind of thing it is.
 
     ``groups`` are indices for ``group``, ``set`` and ``*``; ``endpoint`` is a row;
-    ``address`` a family and a number.
+    ``address`` a family and a number. A ``node`` stands for its own addresses, a ``segment`` or a
+    ``site`` for whoever is there.
     """
 
     word: str
-    kind: Literal["group", "set", "endpoint", "address", "points"]
+    kind: Literal["group", "set", "endpoint", "address", "points", "node", "segment", "site"]
     groups: tuple[int, ...] = ()
     endpoint: int = -1
     address: tuple[int, int] = (0, 0)
 
 
-def parse_end(word: str, groups: Groups, endpoints: Endpoints, *, points: bool = False) -> End:
-    """What a word stands for.
+def parse_end(
+    word: str,
+    groups: Groups,
+    endpoints: Endpoints,
+    *,
+    points: bool = False,
+    places: Mapping[str, Place] = NOWHERE,
+) -> End:
+    """What a word stands for: the first of group, set, tag, endpoint and address that it is; then a
+    place.
+
+    Args:
+        word: as it is written.
+        groups, endpoints: what there is.
+        points: whether ``points`` is an end here.
+        places: nodes, segments and sites that may be meant here, by name.
 
     Raises:
         UsageError: it is none of the things it could be; the closest names are given.
@@ -51,7 +71,9 @@ def parse_end(word: str, groups: Groups, endpoints: Endpoints, *, points: bool =
         return _endpoint(word, word, groups, endpoints)
     if is_address(word):
         return End(word, "address", address=parse_address(word))
-    return _unknown(word, [*groups.index, *groups.sets, *endpoints.ids])
+    if word in places:
+        return End(word, places[word])
+    return _unknown(word, [*groups.index, *groups.sets, *endpoints.ids, *places])
 
 
 def group_end(word: str, groups: Groups) -> End | None:

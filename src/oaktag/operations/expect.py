@@ -120,6 +120,14 @@ def hosts_of(model: Model, end: End) -> list[Host]:
         return [h for h in model.hosts if h.endpoint == end.endpoint]
     if end.kind == "address":
         return _at(model, *end.address)
+    if end.kind == "node":
+        every = node_hosts(model.groups, model.network, model.registry, points=False)
+        return [h for h in every if h.node == end.word]
+    if end.kind == "segment":
+        return [h for h in model.hosts if h.segment == end.word]
+    if end.kind == "site":
+        nodes = {n.name for n in model.network.nodes.values() if n.site == end.word}
+        return [h for h in model.hosts if h.node in nodes]
     return [h for h in model.hosts if h.group in end.groups]
 
 

@@ -38,7 +38,7 @@ def explain(model: Model, what: str) -> Explained:
     prefix = _prefix(what)
     if prefix is not None and what not in model.files.endpoints.index:
         return _address(model, what, prefix)
-    end = parse_end(what, model.groups, model.files.endpoints)
+    end = model.end(what, places=True)
     if end.kind == "endpoint":
         return _endpoint(model, what, end.endpoint)
     if end.kind == "set":

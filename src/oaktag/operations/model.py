@@ -8,7 +8,7 @@ from pathlib import Path
 from typing import Any
 
 from oaktag.core import model as core
-from oaktag.core.ends import End, group_end, parse_end
+from oaktag.core.ends import End, Place, group_end, parse_end
 from oaktag.core.groups import Groups
 from oaktag.errors import UsageError
 from oaktag.workspace.folder import Folder
@@ -93,13 +93,20 @@ class Model(core.Model):
 
     # -- words -------------------------------------------------------------------------------
 
-    def end(self, word: str, *, points: bool = False) -> End:
-        """What a word stands for.
+    def end(self, word: str, *, points: bool = False, places: bool = False) -> End:
+        """What a word stands for: a group, a set, a tag, an endpoint, an address, a node; where
+        places are asked for a segment or a site too.
 
         Raises:
             UsageError: nothing known.
         """
-        return parse_end(word, self.groups, self.files.endpoints, points=points)
+        network = self.network
+        known: dict[str, Place] = {}
+        if places:
+            known |= {n.site: "site" for n in network.nodes.values() if n.site}
+            known |= dict.fromkeys(network.segments, "segment")
+        known |= dict.fromkeys(network.nodes, "node")
+        return parse_end(word, self.groups, self.files.endpoints, points=points, places=known)
 
     def groups_of(self, end: End) -> tuple[int, ...]:
         """The groups that an end stands for."""
@@ -107,11 +114,12 @@ class Model(core.Model):
             return (max(int(self.assignment.group[end.endpoint]), 0),)
         if end.kind == "address":
             return (self.groups.by_tag.get(self.registry.tag(*end.address), 0),)
-        if end.kind == "points":
+        if end.kind in ("points", "node"):
             from oaktag.core.placement import node_hosts
 
-            found = {h.group for h in node_hosts(self.groups, self.network, self.registry)}
-            return tuple(sorted(found))
+            every = node_hosts(self.groups, self.network, self.registry, points=end.kind == "points")
+            mine = (h for h in every if end.kind == "points" or h.node == end.word)
+            return tuple(sorted({h.group for h in mine}))
         return end.groups
 
     def one_group(self, word: str) -> int:
@@ -121,10 +129,14 @@ class Model(core.Model):
             UsageError: nothing known, or a set of several.
         """
         end = self.end(word)
-        if end.kind == "set" and (word == "*" or len(end.groups) != 1):
-            names = ", ".join(self.groups.all[g].id for g in end.groups[:6])
-            raise UsageError(f"{word!r} is a set; ask for one of its groups: {names}")
-        return self.groups_of(end)[0]
+        groups = self.groups_of(end)
+        if len(groups) > 1 or word == "*":
+            names = ", ".join(self.groups.all[g].id for g in groups[:6])
+            raise UsageError(f"{word!r} is several groups; ask for one of them: {names}")
+        if not groups:
+            told = "has no address of its own" if end.kind == "node" else "holds no group"
+            raise UsageError(f"{word!r} {told}")
+        return groups[0]
 
     def group_json(self, index: int) -> dict[str, Any]:
         """A group as JSON: its name and tag."""

@@ -45,7 +45,7 @@ def reach(
     from oaktag.operations.expect import hosts_of
 
     ends = [
-        model.hosts if w is None else hosts_of(model, model.end(w, points=True))
+        model.hosts if w is None else hosts_of(model, model.end(w, points=True, places=True))
         for w in (source, destination)
     ]
     state = state or model.state

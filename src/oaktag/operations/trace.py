@@ -45,7 +45,7 @@ def trace(
     """
     boxes = parse_asked(service, model.files.permissions.services)
     model = model.cut_along(boxes)
-    ends = model.end(source), model.end(destination, points=True)
+    ends = model.end(source, places=True), model.end(destination, points=True, places=True)
     hosts = [hosts_of(model, end) for end in ends]
     for word, found in zip((source, destination), hosts, strict=True):
         if not found:

@@ -4,8 +4,10 @@ from __future__ import annotations
 
 import csv
 import io
+import re
 from collections.abc import Iterator
 from dataclasses import dataclass
+from functools import lru_cache
 
 from oaktag.located import Location
 from oaktag.workspace.folder import Folder
@@ -113,12 +115,18 @@ def _rows(
 
 def column_in(line: str, number: int, separator: str) -> int:
     """Where the cell of that number starts, from 1."""
-    quoted = False
-    for at, letter in enumerate(line):
-        if number == 0:
-            return at + 1
-        if letter == '"':
+    starts = _starts(line, separator)
+    return starts[number] if number < len(starts) else len(line) + 1
+
+
+@lru_cache(maxsize=2)
+def _starts(line: str, separator: str) -> tuple[int, ...]:
+    """Where each cell of a line starts, from 1; kept, for a line may have many faults."""
+    starts, quoted, at = [1], False, 0
+    for match in re.finditer(f'["{re.escape(separator)}]', line):
+        at = match.start()
+        if line[at] == '"':
             quoted = not quoted
-        elif letter == separator and not quoted:
-            number -= 1
-    return len(line) + 1
+        elif not quoted:
+            starts.append(at + 2)
+    return tuple(starts)
