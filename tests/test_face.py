@@ -221,13 +221,9 @@ def test_objects_come_to_what_files_come_to(seed: int, tmp_path: Path) -> None:
         pins=rules.get("pins", ()), sessions=table("sessions.csv"), network=held("network.yaml"),
         config={k: v for k, v in config.items() if k not in ("layers", "sources", "sessions")},
     )  # fmt: skip
-    for ask in (
-        lambda w: w.groups(),
-        lambda w: w.matrix(),
-        lambda w: w.reach(),
-        lambda w: w.bindings("n0"),
-    ):
-        one, two = (json.dumps(ask(w).as_json()) for w in (by_files, given_))
+    for ask in ("groups", "matrix", "reach", "bindings", "members"):
+        asked: list[Result] = [getattr(w, ask)() for w in (by_files, given_)]
+        one, two = (answer.json() for answer in asked)
         strip = re.compile(r'"(file|line|from|who)": [^,}]*')
         assert strip.sub("", one) == strip.sub("", two)
 

@@ -1,8 +1,10 @@
-"""The smallest change of the lines that allows, or ends, just some packets of one cell.
+"""The smallest change of the lines that allows, or ends, just some packets of one cell, or of all
+cells of sets.
 
-Rules kept here: a change is one line more, exact on both sides, or one line less; it suffices if
-afterwards the cell allows what it did with just these packets more (or less), in ``action``; and
-as the line speaks of no other cell, or is the only one that goes, no other cell may change either.
+Rules kept here: a change is one line more, that speaks of just these cells, or one line less; it
+suffices if afterwards each of them allows what it did with just these packets more (or less), in
+``action``; and as the line speaks of no other cell, or is the only one that goes, no other cell
+may change either.
 A candidate is tried by resolving the cell again, never guessed.
 """
 
@@ -37,7 +39,7 @@ def allowed_in(matrix: Matrix, cell: tuple[int, int]) -> int:
 
 def smallest(
     matrix: Matrix,
-    cell: tuple[int, int],
+    words: tuple[str, str],
     boxes: tuple[Box, ...],
     action: Action,
     layers: Sequence[int] = (),
@@ -46,7 +48,7 @@ def smallest(
 
     Args:
         matrix: cut along the boxes too.
-        cell: indices of the source and the destination group.
+        words: the source and the destination of the line, groups or sets.
         boxes: the packets that shall be allowed, or denied.
         action: ``allow`` or ``deny``.
         layers: where a new line would be best, the best first; the others follow.
@@ -54,53 +56,56 @@ def smallest(
     Returns:
         None where no single line does it.
     """
+    sides = [matrix.groups.members(word) for word in words]
+    cells = [(s, d) for s in sides[0] for d in sides[1]]
     mask = matrix.atoms.mask(boxes)
-    before = allowed_in(matrix, cell)
-    wanted = before | mask if action == "allow" else before & ~mask
-    for change in (*_removals(matrix, cell), *_additions(matrix, cell, boxes, action, layers)):
+    before = {cell: allowed_in(matrix, cell) for cell in cells}
+    wanted = {c: m | mask if action == "allow" else m & ~mask for c, m in before.items()}
+    additions = _additions(matrix, words, cells, boxes, action, layers)
+    for change in (*_removals(matrix, words), *additions):
         after = Matrix(matrix.groups, change.policy, matrix.atoms, matrix.today)
-        suffices = allowed_in(after, cell) == wanted
-        if suffices and (change.without is None or _same(matrix, after, cell)):
+        suffices = all(allowed_in(after, cell) == wanted[cell] for cell in cells)
+        if suffices and (change.without is None or _same(matrix, after, cells)):
             return change
     return None
 
 
-def _removals(matrix: Matrix, cell: tuple[int, int]) -> Iterator[Amendment]:
-    """The exact lines of the cell, each taken out."""
-    names = tuple(matrix.groups.all[g].id for g in cell)
+def _removals(matrix: Matrix, words: tuple[str, str]) -> Iterator[Amendment]:
+    """The lines that speak of just these ends, each taken out."""
     for number, line in enumerate(matrix.policy.lines):
-        if (line.source, line.destination) == names and line.counts(matrix.today):
+        if (line.source, line.destination) == words and line.counts(matrix.today):
             kept = matrix.policy.lines[:number] + matrix.policy.lines[number + 1 :]
             yield Amendment(line.layer, None, number, matrix.policy._replace(lines=kept))
 
 
 def _additions(
     matrix: Matrix,
-    cell: tuple[int, int],
+    words: tuple[str, str],
+    cells: Sequence[tuple[int, int]],
     boxes: tuple[Box, ...],
     action: Action,
     layers: Sequence[int],
 ) -> Iterator[Amendment]:
     """A line more: at the end of each layer, then before each of its lines that apply to the
-    cell."""
+    cells."""
     policy = matrix.policy
-    source, destination = (matrix.groups.all[g].id for g in cell)
     permission = Permission("", (Entry(action, boxes, ""),))
     permissions = (*policy.permissions, permission)
-    applied = sorted({matrix.rows[r].line for r in matrix.rows_of(*cell)}, reverse=True)
+    rows = {row for cell in cells for row in matrix.rows_of(*cell)}
+    applied = sorted({matrix.rows[r].line for r in rows}, reverse=True)
     for layer in dict.fromkeys([*layers, *reversed(range(len(policy.layers)))]):
         ends = [n for n, line in enumerate(policy.lines) if line.layer <= layer]
         places: list[tuple[int | None, int]] = [(None, ends[-1] + 1 if ends else 0)]
         places += [(n, n) for n in applied if policy.lines[n].layer == layer]
         for before, at in places:
-            line = Line(source, destination, len(policy.permissions), layer, _NEW)
+            line = Line(*words, len(policy.permissions), layer, _NEW)
             lines = (*policy.lines[:at], line, *policy.lines[at:])
             yield Amendment(
                 layer, before, None, policy._replace(lines=lines, permissions=permissions)
             )
 
 
-def _same(was: Matrix, now: Matrix, but: tuple[int, int]) -> bool:
+def _same(was: Matrix, now: Matrix, but: Sequence[tuple[int, int]]) -> bool:
     """Whether all other cells stay."""
-    names = tuple(was.groups.all[g].id for g in but)
-    return all((c.source, c.destination) == names for c in compare(was, now))
+    names = {tuple(was.groups.all[g].id for g in cell) for cell in but}
+    return all((c.source, c.destination) in names for c in compare(was, now))

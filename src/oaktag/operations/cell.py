@@ -2,19 +2,60 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
+
 from oaktag.core.service_text import set_text
+from oaktag.errors import UsageError
 from oaktag.operations.documents import Document, boxes_json
 from oaktag.operations.model import Model
 from oaktag.operations.results import Cell
 
+#: So many cells are told at once.
+MOST_PAIRS = 10_000
+#: What a cell of several says at its head.
+HEAD = ("command", "schema", "source", "destination", "default", "observed_default")
+
 
 def cell(model: Model, source: str, destination: str) -> Cell:
-    """Everything about one cell.
+    """Everything about one cell; of sets about all of theirs, those of the same lines together.
 
     Raises:
-        UsageError: an unknown name, or a set.
+        UsageError: an unknown name, or too many cells.
     """
-    ends = model.one_group(source), model.one_group(destination)
+    words = source, destination
+    sides = [model.some_groups(word) for word in words]
+    count = len(sides[0]) * len(sides[1])
+    if count == 1:
+        return _cell(model, (sides[0][0], sides[1][0]))
+    if count > MOST_PAIRS:
+        raise UsageError(f"these are {count:,} cells; oaktag matrix shows as many at once")
+    alike: dict[tuple[object, ...], list[tuple[int, int]]] = {}
+    for s in sides[0]:
+        for d in sides[1]:
+            lines = tuple(model.matrix.rows_of(s, d))
+            forms = (model.matrix.form(s, d), model.matrix.form(s, d, "would"))
+            alike.setdefault((lines, *forms), []).append((s, d))
+    names = [group.id for group in model.groups.all]
+    held = [
+        {
+            "pairs": [[names[s], names[d]] for s, d in pairs],
+            **{k: v for k, v in _cell(model, pairs[0]).as_json().items() if k not in HEAD},
+        }
+        for pairs in alike.values()
+    ]
+    first = _cell(model, (sides[0][0], sides[1][0]))
+    ends = [
+        model.group_json(side[0]) if len(side) == 1 else {"group": word, "tag": None}
+        for word, side in zip(words, sides, strict=True)
+    ]
+    return replace(
+        first, source=ends[0], destination=ends[1], alike=held, lines=[], entries=[], boxes=[],
+        allows="", would_allow="",
+    )  # fmt: skip
+
+
+def _cell(model: Model, ends: tuple[int, int]) -> Cell:
+    """Everything about one cell."""
     matrix, atoms = model.matrix, model.atoms
     lines: list[Document] = []
     entries: list[Document] = []

@@ -5,6 +5,8 @@ from __future__ import annotations
 import csv
 import io
 import re
+from collections.abc import Sequence
+from dataclasses import replace
 from typing import TextIO
 
 import numpy as np
@@ -30,6 +32,8 @@ from oaktag.workspace.textfile import Problems, checked_lines
 
 NUMBER = re.compile(r"[+-]?\d+(\.\d+)?")
 ANSWERED = ("action", "would", "file", "line")
+#: So many cells are decided at once.
+MOST_PAIRS = 10_000
 COLUMNS = (
     "source", "destination", "family", "protocol", "source_port", "destination_port",
 )  # fmt: skip
@@ -43,20 +47,65 @@ def decide(
     family: int | None = None,
     source_port: int | None = None,
 ) -> Decision:
-    """What one cell says about the packets of a service.
+    """What one cell says about the packets of a service, or all cells of sets.
 
     Args:
         model: the workspace.
-        source: group, tag, endpoint or address; so is ``destination``.
+        source: group, set, tag, endpoint, node or address; so is ``destination``.
         service: in a written form, see ``core.services``.
         family: 4 or 6, to narrow the question.
         source_port: to narrow it likewise.
 
     Raises:
-        UsageError: an unknown name, a set, or no packet is asked about.
+        UsageError: an unknown name, too many cells, or no packet is asked about.
     """
-    ends = model.one_group(source), model.one_group(destination)
     asked = _asked(model, service, family, source_port)
+    words = source, destination
+    sides = [model.some_groups(word) for word in words]
+    if len(sides[0]) * len(sides[1]) > MOST_PAIRS:
+        raise UsageError(
+            f"these are {len(sides[0]) * len(sides[1]):,} cells: oaktag matrix --service {service} "
+            "shows as many at once"
+        )
+    about = addressed(model, *words)
+    rows = [_decided(model, (s, d), service, asked) for s in sides[0] for d in sides[1]]
+    if len(rows) == 1:
+        return replace(rows[0], addressed=about)
+    first = rows[0]
+    same = {
+        name: value if all(getattr(row, name) == value for row in rows) else None
+        for name, value in first.as_json().items()
+        if name in ("action", "would", "line", "would_line", "permission", "entry")
+    }
+    ends = [
+        model.group_json(side[0]) if len(side) == 1 else {"group": word, "tag": None}
+        for word, side in zip(words, sides, strict=True)
+    ]
+    return Decision(
+        source=ends[0],
+        destination=ends[1],
+        service=service,
+        packet=first.packet,
+        action=same["action"] or "mixed",
+        would=same["would"] or "mixed",
+        line=same["line"],
+        would_line=same["would_line"],
+        permission=same["permission"],
+        entry=same["entry"],
+        addressed=about,
+        cells=[
+            {
+                "source": row.source, "destination": row.destination, "action": row.action,
+                "would": row.would, "line": row.line, "would_line": row.would_line,
+                "permission": row.permission, "entry": row.entry,
+            }
+            for row in rows
+        ],
+    )  # fmt: skip
+
+
+def _decided(model: Model, ends: tuple[int, int], service: str, asked: Sequence[Box]) -> Decision:
+    """What one cell says."""
     matrix = model.matrix
     parts = matrix.parts(*ends, model.atoms.mask(asked))
     answers = {(p.action.action, p.would.action) for p in parts}
@@ -75,7 +124,7 @@ def decide(
         would_line=None if mixed else piece_json(matrix, first.would)["line"],
         permission=None if mixed else said["permission"],
         entry=None if mixed else said["entry"],
-        addressed=addressed(model, source, destination),
+        addressed=[],
         parts=[row for part in parts for row in _part(model, part, asked)]
         if len(parts) > 1
         else ABSENT,
@@ -99,7 +148,7 @@ def _asked(model: Model, service: str, family: int | None, source_port: int | No
     return boxes
 
 
-def _part(model: Model, part: Part, asked: list[Box]) -> list[Document]:
+def _part(model: Model, part: Part, asked: Sequence[Box]) -> list[Document]:
     would = piece_json(model.matrix, part.would)
     regions = clipped(model.atoms.regions(part.mask), asked)
     boxes = [box for region in regions for box in boxes_of(region)]

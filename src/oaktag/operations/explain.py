@@ -8,7 +8,6 @@ from collections.abc import Iterator
 import numpy as np
 
 from oaktag.core.addresses import WIDTH, Prefix, address_text, parse_prefix
-from oaktag.core.ends import parse_end
 from oaktag.errors import UsageError
 from oaktag.operations.bindings import row_json
 from oaktag.operations.cell import allowed_text

@@ -124,12 +124,11 @@ def _known(model: Model, word: str, names: list[str], kind: str) -> None:
 
 class Granted(NamedTuple):
     """A change that allows, or ends, just what was asked: the files then; the model that it was
-    worked out on, the ends and the cell."""
+    worked out on, and the ends."""
 
     changed: dict[str, str]
     model: Model
     ends: list[End]
-    cell: tuple[int, int]
 
 
 def grant(
@@ -155,7 +154,7 @@ def grant(
         done = "allowed" if action == "allow" else "denied"
         told = f"{service} is {done} there already"
         return replace(shown, already=told, others=[], alone=None)
-    others = _others(found.model, found.ends, found.cell)
+    others = _others(found.model, found.ends)
     return replace(shown, already=None, others=others, alone=None)
 
 
@@ -179,14 +178,15 @@ def granted(
     ends = [fine.end(word) for word in (source, destination)]
     if action == "allow":
         _somebody(fine, ends)
-    cell = fine.one_group(source), fine.one_group(destination)
+    names = _line_word(fine, ends[0]), _line_word(fine, ends[1])
+    sides = [fine.groups.members(name) for name in names]
     mask = fine.atoms.mask(boxes)
-    now = allowed_in(fine.matrix, cell) & mask
-    if now == (mask if action == "allow" else 0):
+    wanted = mask if action == "allow" else 0
+    cells = [(s, d) for s in sides[0] for d in sides[1]]
+    if all(allowed_in(fine.matrix, cell) & mask == wanted for cell in cells):
         return None
-    names = [fine.groups.all[g].id for g in cell]
     home = model.files.policy.layers.index(_home(model, *names))
-    change = smallest(fine.matrix, cell, boxes, action, [home])
+    change = smallest(fine.matrix, names, boxes, action, [home])
     if change is None:
         raise UsageError(f"no single line does that; oaktag cell {' '.join(names)} shows "
                          "which lines decide")  # fmt: skip
@@ -205,7 +205,7 @@ def granted(
         row = {"source": names[0], "destination": names[1], "permission": name, "mode": "enforce",
                "way": "to", **fields}  # fmt: skip
         changed[layer] = csv_edits.with_line(root.text(layer), row, before)
-    return Granted(changed, fine, ends, cell)
+    return Granted(changed, fine, ends)
 
 
 def place_of(row: Document) -> str:
@@ -258,12 +258,24 @@ def _permission(model: Model, action: Action, mask: int, service: str) -> tuple[
     return name, [yaml_edits.quoted(s) if "," in s else s for s in services]
 
 
-def _others(model: Model, ends: list[End], cell: tuple[int, int]) -> list[Document]:
+def _line_word(model: Model, end: End) -> str:
+    """The word by which a line speaks of an end: a set or ``*`` as it is, else its group.
+
+    Raises:
+        UsageError: it is several groups that no one word stands for.
+    """
+    if end.kind == "set":
+        return end.word
+    return model.groups.all[model.one_group(end.word)].id
+
+
+def _others(model: Model, ends: list[End]) -> list[Document]:
     """Who else is in the groups, where one endpoint or address was named."""
     rows: list[Document] = []
-    for end, group, side in zip(ends, cell, ("source", "destination"), strict=True):
+    for end, side in zip(ends, ("source", "destination"), strict=True):
         if end.kind not in ("endpoint", "address"):
             continue
+        group = model.one_group(end.word)
         names = [
             model.files.endpoints.ids[row]
             for row, g in enumerate(model.assignment.group.tolist())

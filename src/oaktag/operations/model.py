@@ -117,10 +117,25 @@ class Model(core.Model):
         if end.kind in ("points", "node"):
             from oaktag.core.placement import node_hosts
 
-            every = node_hosts(self.groups, self.network, self.registry, points=end.kind == "points")
+            every = node_hosts(
+                self.groups, self.network, self.registry, points=end.kind == "points"
+            )
             mine = (h for h in every if end.kind == "points" or h.node == end.word)
             return tuple(sorted({h.group for h in mine}))
         return end.groups
+
+    def some_groups(self, word: str) -> tuple[int, ...]:
+        """The groups that a word of a question stands for, at least one.
+
+        Raises:
+            UsageError: nothing known, or no group.
+        """
+        end = self.end(word)
+        groups = self.groups_of(end)
+        if not groups:
+            told = "has no address of its own" if end.kind == "node" else "holds no group"
+            raise UsageError(f"{word!r} {told}")
+        return groups
 
     def one_group(self, word: str) -> int:
         """The one group that a word of a command stands for.
@@ -128,14 +143,10 @@ class Model(core.Model):
         Raises:
             UsageError: nothing known, or a set of several.
         """
-        end = self.end(word)
-        groups = self.groups_of(end)
+        groups = self.some_groups(word)
         if len(groups) > 1 or word == "*":
             names = ", ".join(self.groups.all[g].id for g in groups[:6])
-            raise UsageError(f"{word!r} is several groups; ask for one of them: {names}")
-        if not groups:
-            told = "has no address of its own" if end.kind == "node" else "holds no group"
-            raise UsageError(f"{word!r} {told}")
+            raise UsageError(f"{word!r} is a set; ask for one of its groups: {names}")
         return groups[0]
 
     def group_json(self, index: int) -> dict[str, Any]:

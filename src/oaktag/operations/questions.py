@@ -39,14 +39,20 @@ def _other_ends(
     model: Model, command: str, word: str, service: str | None, *, endpoints: bool
 ) -> Callers:
     model, mask = _asked(model, service)
-    group = model.one_group(word)
+    asked = model.some_groups(word)
     every = range(len(model.groups))
     if command == "callers":
-        pairs, end, here = [(g, group) for g in every], 0, "destination"
+        pairs, end, here = [(g, d) for g in every for d in asked], 0, "destination"
     else:
-        pairs, end, here = [(group, g) for g in every], 1, "source"
+        pairs, end, here = [(s, g) for g in every for s in asked], 1, "source"
     rows = _rows(model, pairs, end, mask, endpoints=endpoints)
-    about = model.group_json(group)
+    about: Document = model.group_json(asked[0])
+    if len(asked) > 1:
+        about = {"group": word, "tag": None}
+        rows = _together(rows)
+    else:
+        for row in rows:
+            row.pop("of")
     if here == "destination":
         return Callers(command, service or "any", destination=about, callers=rows)
     return Callers(command, service or "any", source=about, callees=rows)
@@ -74,7 +80,8 @@ def _rows(
             continue
         group = pair[end]
         row: Document = {
-            **model.group_json(group), "members": len(people[group]), "all": now == mask,
+            **model.group_json(group), "of": [model.groups.all[pair[1 - end]].id],
+            "members": len(people[group]), "all": now == mask,
             "allows": set_text(model.atoms, now) if now != mask else "all of it",
             "would_allow": set_text(model.atoms, later) if later != mask else "all of it",
             "lines": _allowing(model, pair, now),
@@ -85,6 +92,18 @@ def _rows(
             row["endpoints"] = [model.files.endpoints.ids[r] for r in people[group]]
         rows.append(row)
     return rows
+
+
+def _together(rows: list[Document]) -> list[Document]:
+    """Rows of one group with the same content as one, ``of`` all those of the set."""
+    alike: dict[tuple[object, ...], Document] = {}
+    for row in rows:
+        key = row["group"], row["allows"], row["would_allow"]
+        known = alike.setdefault(key, row)
+        if known is not row:
+            known["of"] = [*known["of"], *row["of"]]
+            known["lines"] += [line for line in row["lines"] if line not in known["lines"]]
+    return list(alike.values())
 
 
 def _members(model: Model) -> dict[int, list[int]]:

@@ -158,7 +158,8 @@ class MatrixView(Result):
 
 @dataclass(frozen=True, eq=False, repr=False)
 class Cell(Result):
-    """One cell: its lines in order, their entries, and what they come to as disjoint boxes."""
+    """One cell: its lines in order, their entries, and what they come to as disjoint boxes. Of sets
+    ``alike`` has the cells of the same lines together, with their ``pairs``."""
 
     source: Row
     destination: Row
@@ -170,6 +171,7 @@ class Cell(Result):
     allows: str
     would_allow: str
     boxes: Rows
+    alike: Rows = field(default=ABSENT)
     command: ClassVar[str] = "cell"
     shown_by: ClassVar[str] = "cell"
     table: ClassVar[str] = "boxes"
@@ -178,7 +180,8 @@ class Cell(Result):
 @dataclass(frozen=True, eq=False, repr=False)
 class Decision(Result):
     """What one cell says about the packets of a service; ``line`` is None for the default, and
-    where packets differ the ``action`` is ``mixed`` and ``parts`` has each."""
+    where packets differ the ``action`` is ``mixed`` and ``parts`` has each. Of sets ``cells`` has
+    each pair."""
 
     source: Row
     destination: Row
@@ -192,9 +195,14 @@ class Decision(Result):
     entry: str | None
     addressed: Rows
     parts: Rows = field(default=ABSENT)
+    cells: Rows = field(default=ABSENT)
     command: ClassVar[str] = "decide"
     shown_by: ClassVar[str] = "decide"
-    table: ClassVar[str] = "parts"
+
+    @property
+    def table(self) -> str:  # type: ignore[override]
+        """The cells of sets, else the parts of one."""
+        return "parts" if self.cells is ABSENT else "cells"
 
 
 @dataclass(frozen=True, eq=False, repr=False)

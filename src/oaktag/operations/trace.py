@@ -158,7 +158,9 @@ def _form(model: Model, a: Class, b: Class) -> int:
 
 def _end(model: Model, host: Host) -> Document:
     return {
-        "endpoint": model.files.endpoints.ids[host.endpoint] if host.endpoint >= 0 else None,
+        "endpoint": model.files.endpoints.ids[host.endpoint]
+        if host.endpoint >= 0
+        else host.node if host.own else None,
         "address": address_text(host.family, host.address), "segment": host.segment,
         "node": host.node, "group": model.groups.all[host.group].id,
     }  # fmt: skip

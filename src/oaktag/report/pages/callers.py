@@ -20,11 +20,15 @@ def _rows(page: Page, rows: list[Row], verb: str, service: str | None) -> None:
     if rows:
         heads = ["group", "members", "for", "by"]
         listed = [[r["group"], r["members"], _what(r), places(r["lines"])] for r in rows]
+        if "of" in rows[0]:
+            heads.insert(2, "of")
+            for cells, row in zip(listed, rows, strict=True):
+                cells.insert(2, ", ".join(row["of"]))
         if "endpoints" in rows[0]:
             heads.append("endpoints")
             for cells, row in zip(listed, rows, strict=True):
                 cells.append(", ".join(row["endpoints"]))
-        page.table(heads, listed, right=(1,), wrap=(2, 3, 4))
+        page.table(heads, listed, right=(1,), wrap=(2, 3, 4, 5))
     asked = f" with {service}" if service else ""
     page.say(f"{count(len(rows), 'group')} {verb}{asked}")
     if any(r["would_allow"] != r["allows"] for r in rows):
