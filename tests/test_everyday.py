@@ -329,3 +329,42 @@ def test_verify_at_the_level_that_is_asked(oaktag: Run, tmp_path: Path) -> None:
         jsonschema.validate(told.json, _schema("verify"))
         assert told.status == status and told.json["parts"][0]["well"] == (not status)
     assert "no expectation is written down" in ran.out and "network.yaml has no segment" in ran.out
+
+
+def test_sets_nodes_segments_and_sites_are_ends(oaktag: Run, tmp_path: Path) -> None:
+    """Where all cells agree so does the answer; where not it is mixed, with each cell."""
+    net = {**NETWORK, "nodes": [{**NETWORK["nodes"][0], "site": "mill"}]}
+    folder = build(tmp_path, "front,c,web,,,,,\na,b,shell,,,,,\n", net)
+
+    def asked(*words: str) -> dict[str, Any]:
+        said: dict[str, Any] = oaktag("-C", folder, *words, "--json").json
+        jsonschema.validate(said, _schema(words[0]))
+        return said
+
+    one = asked("decide", "front", "c", "https")
+    assert (one["action"], one["line"]["line"], one["source"]) == (
+        "allow",
+        2,
+        {"group": "front", "tag": None},
+    )
+    two = asked("decide", "front", "back", "https")
+    assert two["action"] == "mixed" and [c["action"] for c in two["cells"]] == [
+        "deny",
+        "allow",
+        "deny",
+        "allow",
+    ]
+    node = asked("decide", "n", "a", "https")
+    assert node["source"]["group"] == "c", "the group of its own address"
+    cells = asked("cell", "front", "back")["alike"]
+    assert [c["pairs"] for c in cells] == [[["a", "b"]], [["a", "c"], ["b", "c"]], [["b", "b"]]]
+    assert [c["allows"] for c in cells] == ["22/tcp", "443/tcp", "none"]
+    whole = asked("reach")["flows"]
+    for words in (["--from", "s"], ["--to", "mill"], ["--from", "a-1", "--to", "s"]):
+        some = asked("reach", *words)["flows"]
+        assert some == [f for f in whole if "a-1" not in words or f["source"]["group"] == "a"]
+    hops = asked("trace", "n", "a-1", "https")
+    assert hops["paths"][0]["from"]["endpoint"] == "n"
+    assert (
+        "is a set; ask for one of its groups: a, b" in oaktag("-C", folder, "describe", "front").err
+    )

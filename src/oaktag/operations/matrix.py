@@ -2,18 +2,20 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
+from itertools import count
 
 import numpy as np
 from numpy.typing import NDArray
 
 from oaktag.core.comparison import compare
-from oaktag.core.matrix import ANSWERS
+from oaktag.core.matrix import ANSWERS, MOST_CELLS
 from oaktag.core.packets import EVERYTHING, Atoms, Box
 from oaktag.core.service_text import parse_asked, set_text
 from oaktag.operations.compare import together
 from oaktag.operations.model import Model
 from oaktag.operations.results import MatrixView
+from oaktag.report.words import letters
 
 #: So many different pairs of a port and a transport there are, of TCP and UDP.
 PORTS = 2 << 16
@@ -62,7 +64,9 @@ def matrix(
     if only is not None or search is not None:
         shown = _shown(model, only, search, against)[np.ix_(rows, columns)]
     masks = [f & asked for f in model.matrix.forms.masks]
-    number = _numbers([masks[f] for p in painted for f in p[shown].tolist()])
+    number = _numbers(masks, _whole(model) or painted)
+    code = codes(number, asked)
+    held = {masks[f] for p in painted for f in p[shown].tolist()}
     cells = [[[number.get(masks[f], -1) for f in row] for row in p.tolist()] for p in painted]
     names = [g.id for g in model.groups.all]
     return MatrixView(
@@ -72,10 +76,11 @@ def matrix(
         only=only,
         forms=[
             {
-                "form": n, "allows": _allows(model.atoms, m, asked),
+                "form": n, "code": code[n], "allows": _allows(model.atoms, m, asked),
                 "share": round(_share(model.atoms, m, asked), 4),
             }
             for m, n in number.items()
+            if m in held
         ],
         cells=[
             {
@@ -89,6 +94,22 @@ def matrix(
         rows=_alike(names, rows, cells, shown),
         columns=_alike(names, columns, [_turned(c) for c in cells], shown.T),
     )  # fmt: skip
+
+
+def _whole(model: Model) -> list[NDArray[np.int32]]:
+    """All cells, by which contents are numbered whatever is asked for; none where these are too
+    many."""
+    if len(model.groups) ** 2 > MOST_CELLS:
+        return []
+    return [model.matrix.action_form, model.matrix.would_form]
+
+
+def codes(numbers: Mapping[int, int], everything: int) -> dict[int, str]:
+    """The letter of each content, by its number: a dot for nothing, a star for everything, letters
+    for the rest, the most used first; past them a number."""
+    held, more = iter(letters()), count(1)
+    marks = {0: ".", everything: "*"}
+    return {n: marks.get(m) or next(held, "") or f"#{next(more)}" for m, n in numbers.items()}
 
 
 def _shown(
@@ -127,11 +148,13 @@ def _says(model: Model, line: int, text: str) -> bool:
     return any(text.lower() in word.lower() for word in words)
 
 
-def _numbers(masks: Sequence[int]) -> dict[int, int]:
+def _numbers(masks: Sequence[int], painted: Sequence[NDArray[np.int32]]) -> dict[int, int]:
     """Distinct contents by how often they stand there, the empty one first."""
     used: dict[int, int] = {}
-    for mask in masks:
-        used[mask] = used.get(mask, 0) + 1
+    for part in painted:
+        for form, often in enumerate(np.bincount(part.ravel(), minlength=1).tolist()):
+            if often:
+                used[masks[form]] = used.get(masks[form], 0) + often
     order = sorted(used, key=lambda m: (m != 0, -used[m]))
     return {mask: n for n, mask in enumerate(order)}
 

@@ -9,11 +9,11 @@ from __future__ import annotations
 import io
 import warnings
 from collections.abc import Mapping
-from itertools import count
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from oaktag.errors import OakTagError, UsageError
+from oaktag.report.words import letters
 from oaktag.workspace.textfile import write_bytes
 
 if TYPE_CHECKING:
@@ -23,22 +23,6 @@ if TYPE_CHECKING:
 Document = Mapping[str, Any]
 INK, TINT, PAPER, GRID, HINT = "#3b4f5c", "#bccad3", "#ffffff", "#d5d9dc", "#8a5a00"
 FORMATS = (".png", ".svg")
-
-
-def letters() -> list[str]:
-    """Codes for contents: a to z, then aa, ab …; 702 of them."""
-    alphabet = "abcdefghijklmnopqrstuvwxyz"
-    return [*alphabet, *(a + b for a in alphabet for b in alphabet)]
-
-
-def codes(forms: list[Document]) -> dict[int, str]:
-    """A dot for nothing, a star for everything, letters for the rest; past them a number."""
-    held = iter(letters())
-    numbers = count(1)
-    marks = {"none": ".", "any": "*"}
-    return {
-        f["form"]: marks.get(f["allows"]) or next(held, "") or f"#{next(numbers)}" for f in forms
-    }
 
 
 def new_figure(width: float, height: float, path: Path) -> Figure:
@@ -85,7 +69,7 @@ def draw_matrix(document: Document, path: Path) -> None:
     from matplotlib.collections import PolyCollection
 
     rows, columns = document["rows"], document["columns"]
-    code = codes(document["forms"])
+    code = {form["form"]: form["code"] for form in document["forms"]}
     share = {f["form"]: f["share"] for f in document["forms"]}
     cells = {(c["source"], c["destination"]): c for c in document["cells"]}
     side = 0.42 if max(len(rows), len(columns)) <= 30 else 0.21

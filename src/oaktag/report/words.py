@@ -54,6 +54,12 @@ def few(names: Sequence[str], most: int = 4) -> str:
     return ", ".join(names[:most]) + more
 
 
+def letters() -> list[str]:
+    """Codes for contents: a to z, then aa, ab …; 702 of them."""
+    alphabet = "abcdefghijklmnopqrstuvwxyz"
+    return [*alphabet, *(a + b for a in alphabet for b in alphabet)]
+
+
 def findings(page: Page, found: Sequence[Row], accepted: int = 0, *, every: bool = False) -> None:
     """Findings for people: what, where, and what to do."""
     seen: Counter[str] = Counter()

@@ -19,9 +19,7 @@ FOLDED_FROM = 21
 
 
 def _text(page: Page, document: Row) -> None:
-    from oaktag.report.figures import codes
-
-    code = codes(document["forms"])
+    code = {form["form"]: form["code"] for form in document["forms"]}
     rows, columns = document["rows"], document["columns"]
     if max(len(document["sources"]), len(document["destinations"])) < FOLDED_FROM:
         rows = [[g["group"]] for g in document["sources"]]
