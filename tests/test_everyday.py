@@ -280,7 +280,7 @@ def test_enforcing_what_is_observed_changes_lists(tmp_path: Path) -> None:
     assert [p["point"] for p in said["points"]] == ["n"]
     (entry,) = said["points"][0]["entries"]
     assert entry["cells"] == [["a", "b"]] and any("443/tcp" in t for t in entry["come"])
-    jsonschema.validate(said, _schema("compare"))
+    jsonschema.validate(said.as_json(), _schema("compare"))
 
 
 def test_a_workspace_deep_in_a_repository(oaktag: Run, tmp_path: Path) -> None:

@@ -23,5 +23,5 @@ def command(
         context.unlinked(out), point, proved=not no_prove, patience=None if wait else 10.0,
         progress=progress("compiling"),
     )  # fmt: skip
-    finish(context, result, as_json=as_json)
+    finish(context, result, as_json=as_json, folder=context.folder.as_posix())
     return 0

@@ -14,5 +14,5 @@ from oaktag.cli.context import Context, as_json, finish, pass_context, progress
 def command(context: Context, folder: str, as_json: bool) -> int:
     """Read the lists in DIR back and prove each equal to the matrix, for all packets."""
     result = context.workspace().prove(context.unlinked(folder), progress("proving"))
-    finish(context, result, as_json=as_json)
+    finish(context, result, as_json=as_json, folder=context.folder.as_posix())
     return int(not result.equal)

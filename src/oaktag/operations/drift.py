@@ -192,7 +192,7 @@ def drift(model: Model, folder: Path) -> Drift:
         key=lambda r: (r["known"], -r["leaks"], -r["breaks"], -r["one_way"], r["node"], r["kind"])
     )
     silent = [n for n in model.network.nodes if n not in seen.reports]
-    return Drift(folder=folder.as_posix(), drift=rows, silent=silent)
+    return Drift(drift=rows, silent=silent)
 
 
 def _bindings(seen: Observed, report: Report) -> Iterator[Document]:

@@ -204,11 +204,11 @@ def summary(model: Model, flows: Sequence[Flow], borne: Sequence[bool] = ()) -> 
     """What is cut off, counts, and rows with one cause as one, the worst first. Rows that the
     workspace bears are counted apart."""
     borne = borne or [False] * len(flows)
-    causes: dict[tuple[str, tuple[tuple[str | None, str], ...], str | None], list[Flow]] = {}
+    causes: dict[tuple[str, tuple[tuple[str | None, str], ...]], list[Flow]] = {}
     left = [f for f, b in zip(flows, borne, strict=True) if not b]
     for flow in left:
         if flow.effect != "exact":
-            causes.setdefault((flow.effect, flow.causes, _watching(flow)), []).append(flow)
+            causes.setdefault((flow.effect, flow.causes), []).append(flow)
     order = sorted(
         causes.items(), key=lambda item: (_RANK[item[0][0]], -len(item[1]), str(item[0]))
     )
@@ -221,7 +221,7 @@ def summary(model: Model, flows: Sequence[Flow], borne: Sequence[bool] = ()) -> 
                 "cut-off" if f.cut_off else f.effect for f, b in zip(flows, borne, strict=True) if b
             )
         ),
-        "causes": [_cause(model, effect, reasons, rows) for (effect, reasons, _), rows in order],
+        "causes": [_cause(model, effect, reasons, rows) for (effect, reasons), rows in order],
     }
 
 
@@ -255,8 +255,8 @@ def _cause(
 ) -> Document:
     first = flows[0]
     names = model.groups.all
-    watching = _watching(first)
-    told = f"let {watching} enforce, once it may: mode: enforce" if watching else ""
+    watching = sorted({w for f in flows if (w := _watching(f))})
+    told = f"let {', '.join(watching)} enforce, once it may: mode: enforce" if watching else ""
     return {
         "effect": effect,
         "reasons": [{"node": n, "why": w} for n, w in reasons],

@@ -434,7 +434,6 @@ class Traced(Result):
 class Drift(Result):
     """What nodes report and what is intended, where the two differ."""
 
-    folder: str
     drift: Rows
     silent: list[str]
     command: ClassVar[str] = "drift"

@@ -9,7 +9,7 @@ from oaktag.report.words import Row, count
 SHOWN = 8
 
 
-def show(page: Page, d: Row) -> None:
+def show(page: Page, d: Row, *, folder: str = "observed") -> None:
     """Each drift, the worst first."""
     for row in d["drift"]:
         kinds = ("leaks", "leak"), ("breaks", "break"), ("one_way", "lose their answers")
@@ -34,7 +34,7 @@ def show(page: Page, d: Row) -> None:
         page.say("all that is reported is as intended")
     else:
         page.say(f"{count(len(d['drift']), 'drift')} found")
-        page.hint(f"oaktag reach --observed {d['folder']} shows the network as it is reported")
+        page.hint(f"oaktag reach --observed {folder} shows the network as it is reported")
     if d["silent"]:
         page.say(f"no report from {', '.join(d['silent'][:8])}"
             + (" …" if len(d["silent"]) > 8 else ""))  # fmt: skip

@@ -6,38 +6,38 @@ from oaktag.report.page import Page
 from oaktag.report.words import Row
 
 
-def show(page: Page, d: Row) -> None:
+def show(page: Page, d: Row, *, folder: str = "") -> None:
     """Every list with its size; or whether each is equal to the matrix."""
-    (_proved if d["command"] == "prove" else _written)(page, d)
+    (_proved if d["command"] == "prove" else _written)(page, d, folder)
 
 
-def _written(page: Page, d: Row) -> None:
+def _written(page: Page, d: Row, folder: str) -> None:
     page.table(
         ("point", "mode", "entries", "plain", "capacity", "bindings", "proved", "file"),
         [
             (
                 p["point"], p["mode"], p["entries"], p["plain_entries"], p["capacity"] or "",
-                p["bindings"], "yes" if p["proved"] else "no", p["file"],
+                p["bindings"], "yes" if p["proved"] else "no", _below(folder, p["file"]),
             )
             for p in d["points"]
         ],
         right=(2, 3, 4, 5),
     )  # fmt: skip
-    page.say(f"the lines behind the keys in the lists: {d['keys']}")
+    page.say(f"the lines behind the keys in the lists: {_below(folder, d['keys'])}")
     if not d["points"]:
         page.hint("no node of network.yaml is a point: there is nothing to compile")
     else:
         page.hint("oaktag lab up, then oaktag lab probe, try the lists with real packets")
 
 
-def _proved(page: Page, d: Row) -> None:
+def _proved(page: Page, d: Row, folder: str) -> None:
     wrong = [p for p in d["points"] if not p["equal"]]
     page.table(
         ("point", "list", "against the matrix"),
         [
             (
                 p["point"],
-                p["file"],
+                _below(folder, p["file"]),
                 "equal, for all packets" if p["equal"] else "NOT EQUAL",
             )
             for p in d["points"]
@@ -46,3 +46,8 @@ def _proved(page: Page, d: Row) -> None:
     for row in wrong:
         page.say(f"{row['point']}: {row['error'] or row['counterexample']['text']}")
     page.say(f"{len(d['points']) - len(wrong)} of {len(d['points'])} equal")
+
+
+def _below(folder: str, path: str) -> str:
+    """A path as seen from a folder."""
+    return path.removeprefix(f"{folder}/") if folder else path

@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 from collections import Counter
+from collections.abc import Sequence
 
 from oaktag.report.page import Page
-from oaktag.report.words import WORDS, Row
+from oaktag.report.words import WORDS, Row, few
 
 #: The same where there are very many places.
 KINDS = {
@@ -144,9 +145,10 @@ def _by(page: Page, rows: list[Row], what: str) -> None:
     page.say()
 
 
-def _why(reasons: list[Row], watching: str | None = None) -> str:
+def _why(reasons: list[Row], watching: Sequence[str] = ()) -> str:
     if watching:
-        return f"{watching} only watches (mode: observe)"
+        verb = "watches" if len(watching) == 1 else "watch"
+        return f"{few(watching)} only {verb} (mode: observe)"
     if not reasons:
         return "the points that judge do not agree with the matrix"
     return "; ".join(WORDS[r["why"]].format(node=r["node"]) for r in reasons)
