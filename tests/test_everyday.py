@@ -9,6 +9,7 @@ from pathlib import Path
 from typing import Any
 
 import jsonschema
+import pytest
 
 import oaktag as package
 from conftest import Ran
@@ -368,3 +369,36 @@ def test_sets_nodes_segments_and_sites_are_ends(oaktag: Run, tmp_path: Path) -> 
     assert (
         "is a set; ask for one of its groups: a, b" in oaktag("-C", folder, "describe", "front").err
     )
+
+
+FAULTS: tuple[tuple[str, dict[str, Any], dict[str, Any], str], ...] = (
+    ("OT411", {"feeds": []}, {}, "feed it: {from: registry, to: n}"),
+    ("OT412", {"nodes": [{"node": "n", "marks": True}], "feeds": [{"from": "registry", "to": "n", "only": {"groups": ["b"]}}]},
+     {}, "a-1"),
+    ("OT413", {}, {"d_csv": "name,ip,role\nphone,10.1.0.7,a\n", "kind": "device"}, "let n learn sessions"),
+    ("OT414", {"nodes": [{"node": "n", "point": {"from": ["empty"]}}]}, {}, "nobody is where its from says"),
+    ("OT414", {"nodes": [{"node": "n", "point": {"scope": {"destinations": ["untagged"]}}}]}, {},
+     "nobody is where its scope: destinations says"),
+)  # fmt: skip
+
+
+@pytest.mark.parametrize(("code", "changed", "more", "told"), FAULTS, ids=lambda v: str(v)[:12])
+def test_what_is_forgotten_at_first(
+    code: str, changed: dict[str, Any], more: dict[str, Any], told: str, oaktag: Run, tmp_path: Path
+) -> None:
+    """Said by check, before reach puzzles; and gone when it is mended."""
+    empty = {"segment": "empty", "node": "n", "prefixes": ["10.8.0.0/16"]}
+    net = {**NETWORK, "segments": [*NETWORK["segments"], empty]}
+    kind = more.get("kind", "server")
+    sources = [{"file": "d.csv", "kind": kind, "id": "name", "address": "ip"}]
+    files: dict[str, Any] = {"d_csv": "name,ip,role\na-1,10.1.0.1,a\nb-1,10.2.0.1,b\n"} | {
+        k: v for k, v in more.items() if k != "kind"
+    }
+    folder = build(tmp_path, "", {**net, **changed}, config={"sources": sources}, **files)
+    said = oaktag("-C", folder, "check", "--json").json["findings"]
+    mine = [f for f in said if f["code"] == code]
+    assert len(mine) == 1 and told in mine[0]["message"] + mine[0]["hint"], said
+    good = {**net, "nodes": [{**NETWORK["nodes"][0], "learns": ["session"]}]}
+    build(tmp_path, "", good, config={"sources": sources}, **files)
+    codes_ = {f["code"] for f in oaktag("-C", folder, "check", "--json").json["findings"]}
+    assert not codes_ & {"OT411", "OT412", "OT413", "OT414"}

@@ -52,6 +52,10 @@ CODES: dict[str, Code] = {
         Code(
             "OT409", "warning", "a feed that is down, or whose sender has nothing that it may pass"
         ),
+        Code("OT411", "warning", "a point that knows no binding"),
+        Code("OT412", "warning", "a node that marks and does not know hosts of its own segments"),
+        Code("OT413", "warning", "members whose sessions nobody learns"),
+        Code("OT414", "warning", "a point that judges nothing of what is there"),
         Code("OT410", "warning", "a wide binding over a segment without a default tag"),
         Code("OT408", "note", "answers that were not followed, for there are too many pairs"),
         Code("OT301", "warning", "a line that no packet reaches"),

@@ -230,6 +230,7 @@ def endpoint_json(model: Model, row: int) -> Document:
             for miss in assignment.near(row)
         ],
         "addresses": list(endpoints.value(row, "address")),
+        "sessions": model.sessions_of.get(row, []),
         "stability": endpoints.stability(row),
     }
 

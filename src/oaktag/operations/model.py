@@ -4,12 +4,15 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from datetime import UTC, date, datetime
+from functools import cached_property
 from pathlib import Path
 from typing import Any
 
 from oaktag.core import model as core
+from oaktag.core.addresses import address_text
 from oaktag.core.ends import End, Place, group_end, parse_end
 from oaktag.core.groups import Groups
+from oaktag.core.sessions import SESSION
 from oaktag.errors import UsageError
 from oaktag.workspace.folder import Folder
 from oaktag.workspace.load import Files, is_workspace, load, read_files
@@ -90,6 +93,16 @@ class Model(core.Model):
             raise UsageError(
                 f"{root} is no workspace: it has no oaktag.yaml; `oaktag new DIR` starts one"
             )
+
+    @cached_property
+    def sessions_of(self) -> dict[int, list[str]]:
+        """The addresses at which endpoints are by a session, by row."""
+        found: dict[int, list[str]] = {}
+        places = self.places
+        for place in places.take(places.by == SESSION):
+            prefix = place.address
+            found.setdefault(place.endpoint, []).append(address_text(prefix.family, prefix.start))
+        return found
 
     # -- words -------------------------------------------------------------------------------
 

@@ -5,12 +5,15 @@ from __future__ import annotations
 from bisect import bisect_right
 from collections.abc import Iterator
 
+import numpy as np
+
 from oaktag.core.addresses import Prefix
 from oaktag.core.answers import Trouble, troubles
 from oaktag.core.bindings import Binding, Bindings
 from oaktag.core.judging import arriving
 from oaktag.core.network import REGISTRY, Point
 from oaktag.core.service_text import packet_text
+from oaktag.core.sessions import ASSUMED
 from oaktag.findings import Finding, finding
 from oaktag.operations.documents import packet_json
 from oaktag.operations.model import Model
@@ -24,6 +27,9 @@ def network_findings(model: Model) -> Iterator[Finding]:
     if not model.network.points and not any(n.marks for n in model.network.nodes.values()):
         return
     yield from _idle_marks(model)
+    yield from _unlearned(model)
+    yield from _blind(model)
+    yield from _out_of_scope(model)
     yield from _kept_back(model)
     yield from _idle_feeds(model)
     yield from _covering(model)
@@ -48,6 +54,83 @@ def _idle_marks(model: Model) -> Iterator[Finding]:
                 f"{node.name} marks frames, but knows no binding: all of its frames leave untagged",
                 f"let it learn, or feed it: {{from: registry, to: {node.name}}}",
             )  # fmt: skip
+
+
+def _unlearned(model: Model) -> Iterator[Finding]:
+    """Members on a segment whose sessions nobody learns, so that no node ever knows their tags; and
+    nodes that mark, know bindings, but not those of their own segments."""
+    network, names = model.network, model.files.endpoints.ids
+    lost: dict[str, list[str]] = {}
+    for place in model.places.take(model.places.by == ASSUMED):
+        where = network.segment_of(place.address)
+        if where is None or model.assignment.group[place.endpoint] <= 0:
+            continue
+        segment = network.segments[where]
+        if segment.group is None and "session" not in network.nodes[segment.node].learns:
+            lost.setdefault(where, []).append(names[place.endpoint])
+    for where, who in lost.items():
+        segment = network.segments[where]
+        yield finding(
+            "OT413", segment.location,
+            f"{len(who)} members on the segment {where} have no stable address, and nobody learns "
+            f"their sessions: no node knows their tag (e.g. {who[0]})",
+            f"let {segment.node} learn sessions (learns: [session]), or give {where} a default tag",
+        )  # fmt: skip
+    strangers: dict[str, list[str]] = {}
+    for a, tags, _ in model.state.classes(model.hosts):
+        node = network.nodes[a.node]
+        mine = node.marks and a.segment in network.segments and a.segment not in lost
+        if not mine or not a.group or tags[model.state.table_of[a.node]]:
+            continue
+        if len(model.knowledge.at(a.node).bindings):
+            said = names[a.endpoint] if a.endpoint >= 0 else f"unknown hosts of {a.segment}"
+            strangers.setdefault(a.node, []).append(said)
+    for name, who in strangers.items():
+        yield finding(
+            "OT412", network.nodes[name].location,
+            f"{name} marks frames and does not know everybody on its own segments (e.g. {who[0]}): "
+            "their frames leave untagged",
+            f"let it learn: learns: [session, segment], or feed it: {{from: registry, to: {name}}}",
+        )  # fmt: skip
+
+
+def _blind(model: Model) -> Iterator[Finding]:
+    """Points that know no binding at all, and so no destination."""
+    for point in model.network.points.values():
+        if point.mode != "off" and not len(model.knowledge.at(point.node).bindings):
+            yield finding(
+                "OT411", point.location,
+                f"the point {point.id} knows no binding: it can tell no destination's tag, and no "
+                "source's without a frame",
+                f"feed it: {{from: registry, to: {point.node}}}",
+            )  # fmt: skip
+
+
+def _out_of_scope(model: Model) -> Iterator[Finding]:
+    """Points whose directions or listed groups are of nobody who is there."""
+    hosts = model.hosts
+    for point in model.network.points.values():
+        if point.mode == "off" or not len(hosts):
+            continue
+        for side, segments, groups, key in (
+            ("from", point.origins, point.scope.sources, "sources"),
+            ("toward", point.targets, point.scope.destinations, "destinations"),
+        ):
+            there = np.ones(len(hosts), dtype=np.bool_)
+            if segments is not None:
+                held = [n for n, name in enumerate(hosts.segments) if name in segments]
+                there &= np.isin(hosts.segment, held)
+            words = side
+            if there.any() and groups is not None:
+                there &= np.isin(hosts.group, list(groups))
+                words = f"scope: {key}"
+            if not there.any():
+                yield finding(
+                    "OT414", point.location,
+                    f"the point {point.id} judges nothing: nobody is where its {words} says",
+                    f"widen {words}, or take the point out",
+                )  # fmt: skip
+                break
 
 
 def _kept_back(model: Model) -> Iterator[Finding]:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Iterable, Mapping, Sequence
 
 from oaktag.core.effects import EFFECTS
 from oaktag.core.population import Class
@@ -125,7 +125,7 @@ def _grouped(model: Model, found: Survey) -> Document:
         "flows": [flow_json(model, cause.example, {}) for _, cause in order],
         "summary": {
             "cut_off": off, "effects": dict(found.effects), "results": dict(found.results),
-            "accepted": dict(found.accepted), "causes": causes,
+            "accepted": dict(found.accepted), "causes": causes, "most": [],
         },
     }  # fmt: skip
 
@@ -222,7 +222,21 @@ def summary(model: Model, flows: Sequence[Flow], borne: Sequence[bool] = ()) -> 
             )
         ),
         "causes": [_cause(model, effect, reasons, rows) for (effect, reasons), rows in order],
+        "most": _most(f for f in left if f.effect != "exact"),
     }
+
+
+#: So many segments are named that most of what is wrong has to do with.
+MOST_NAMED = 3
+
+
+def _most(flows: Iterable[Flow]) -> list[Document]:
+    """The segments in most of what fares wrong, the worst first."""
+    counted: Counter[str] = Counter()
+    for flow in flows:
+        counted.update({flow.source[0], flow.destination[0]})
+    order = sorted(counted.items(), key=lambda item: (-item[1], item[0]))
+    return [{"segment": name, "flows": n} for name, n in order[:MOST_NAMED]]
 
 
 def _watching(flow: Flow) -> str | None:

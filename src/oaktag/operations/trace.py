@@ -60,15 +60,16 @@ def trace(
                 continue
             mask = model.atoms.mask(boxes) & model.atoms.of_family(a.host.family)
             for path in model.state.paths_of(a, b) if mask else ():
+                pairs = sum(meet(x, y) for x in a.hosts for y in b.hosts)
                 for packet in _packets(model, a, b, path, mask):
                     one = _way(model, a, b, path, packet, back=back)
                     key = a.host.segment, b.host.segment, a.host.family, path, one["verdict"]
-                    told.setdefault(key, one)
+                    told.setdefault(key, one)["pairs"] += pairs
     if not told:
         raise UsageError(f"no packet of {service} can go from {source} to {destination}: the two "
                          "have no addresses of one family with it")  # fmt: skip
     rank = {"leak": 0, "break": 1, "one-way": 2, "exact": 3}
-    paths = sorted(told.values(), key=lambda p: rank[p["effect"]])
+    paths = sorted(told.values(), key=lambda p: (rank[p["effect"]], not p["path"]))
     return Traced(
         source=source, destination=destination, service=service, paths=paths,
         hops=paths[0]["hops"], verdict=paths[0]["verdict"], effect=paths[0]["effect"],
@@ -107,7 +108,7 @@ def _way(
 ) -> Document:
     base: Document = {
         "from": _end(model, a.host), "to": _end(model, b.host), "packet": packet_json(packet),
-        "text": packet_text(*packet),
+        "text": packet_text(*packet), "pairs": 0,
     }  # fmt: skip
     if path is None:
         places = [h.segment or h.node for h in (a.host, b.host)]

@@ -91,7 +91,9 @@ def _withheld(page: Page, rows: list[Row]) -> None:
 
 
 def _addresses(row: Row) -> str:
-    return "\n".join(row["addresses"])
+    held = [*row["addresses"]]
+    held += [f"{a} (session)" for a in row["sessions"] if a not in held]
+    return "\n".join(held)
 
 
 def _why(row: Row) -> str:

@@ -66,6 +66,7 @@ def show(
         _flows(page, [f for f in d["flows"] if f["accepted"] or not accepted])
     elif summary["causes"]:
         _causes(page, summary["causes"])
+        _most(page, d)
     if (flows or by) and len(d["flows"]) < sum(effects.values()):
         page.say("too many to take each: these are one for each cause; --from and --to narrow it")
     if d["unplaced"]:
@@ -76,6 +77,14 @@ def show(
 
 #: So many causes fit a screen; of more, kinds are shown and so many of the worst.
 SCREEN, WORST = 15, 10
+
+
+def _most(page: Page, d: Row) -> None:
+    """Where most of it is."""
+    most = d["summary"]["most"]
+    if len(most) > 1:
+        told = ", ".join(f"{m['segment']} ({m['flows']:,})" for m in most)
+        page.paragraph(f"segments in most of it: {told}", "    ", first="")
 
 
 def _causes(page: Page, causes: list[Row]) -> None:
