@@ -59,6 +59,7 @@ COMMANDS = {
     "trace": "one packet's way, hop by hop",
     "drift": "what nodes report against what is intended",
     "lab": "a real small network on this machine to try the lists in",
+    "help": "what a key of a file means, or how a command is used",
 }
 
 

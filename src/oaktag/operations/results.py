@@ -491,3 +491,13 @@ class LabDown(Result):
     was_up: bool
     command: ClassVar[str] = "lab down"
     shown_by: ClassVar[str] = "lab"
+
+
+@dataclass(frozen=True, eq=False, repr=False)
+class Reference(Result):
+    """Keys of the files: what each means, its values, its default, an example."""
+
+    key_list: Rows = field(metadata={"name": "keys"})
+    command: ClassVar[str] = "help"
+    shown_by: ClassVar[str] = "reference"
+    table: ClassVar[str] = "keys"
