@@ -24,7 +24,7 @@ from oaktag import Workspace
 from oaktag.demo.walk import wrong
 from oaktag.lab.handle import Lab, _alive
 from oaktag.operations import lab
-from oaktag.operations.results import LabProbed
+from oaktag.operations.lab import LabProbed
 from oaktag.testing.slow import Stack
 from oaktag.testing.slow_reach import Being, Net
 from test_commands import _schema

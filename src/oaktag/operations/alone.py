@@ -16,11 +16,10 @@ import numpy as np
 from oaktag.core.matrix import ANSWERS
 from oaktag.core.ranges import distinct
 from oaktag.errors import UsageError, WorkspaceError
-from oaktag.operations.change import made
+from oaktag.operations.change import Change, made
 from oaktag.operations.compare import together
 from oaktag.operations.lines import granted
 from oaktag.operations.model import Model
-from oaktag.operations.results import Change
 from oaktag.workspace import edits
 from oaktag.workspace.assignments_file import FILE as ASSIGNMENTS
 from oaktag.workspace.config_file import FILE as CONFIG

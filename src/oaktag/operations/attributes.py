@@ -2,13 +2,31 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass, field
+from typing import ClassVar
+
 import numpy as np
 
 from oaktag.errors import UsageError
 from oaktag.near import perhaps
 from oaktag.operations.documents import Document
 from oaktag.operations.model import Model
-from oaktag.operations.results import Attributes
+from oaktag.operations.result import Result, Row
+
+
+@dataclass(frozen=True, eq=False, repr=False)
+class Attributes(Result):
+    """Which attributes there are, and values of some."""
+
+    attributes: list[Row]
+    held: list[Row] = field(metadata={"name": "values"})
+    command: ClassVar[str] = "attributes"
+    shown_by: ClassVar[str] = "attributes"
+
+    @property
+    def table(self) -> str:  # type: ignore[override]
+        """Values where they were asked for, else attributes."""
+        return "values" if self.held else "attributes"
 
 
 def attributes(model: Model, name: str | None = None, like: str | None = None) -> Attributes:

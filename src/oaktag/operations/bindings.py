@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from dataclasses import dataclass, field
+from typing import ClassVar
 
 from oaktag.core.addresses import address_text, parse_address
 from oaktag.core.bindings import Binding, Lookup
@@ -12,9 +14,31 @@ from oaktag.near import perhaps
 from oaktag.operations.advice import stopped
 from oaktag.operations.documents import Document
 from oaktag.operations.model import Model
-from oaktag.operations.result import ABSENT
-from oaktag.operations.results import BindingList
+from oaktag.operations.result import ABSENT, Result, Row
 from oaktag.workspace.times import instant_text
+
+
+@dataclass(frozen=True, eq=False, repr=False)
+class BindingList(Result):
+    """Bindings in force at the registry or a node; those of addresses asked of; what a node lacks;
+    both ends of a feed."""
+
+    at: str
+    bindings: list[Row]
+    found: list[Row] = field(default=ABSENT)
+    missing: list[Row] = field(default=ABSENT)
+    feed: str = field(default=ABSENT)
+    sender: str = field(default=ABSENT)
+    up: bool = field(default=ABSENT)
+    ends: list[Row] = field(default=ABSENT)
+    command: ClassVar[str] = "bindings"
+    shown_by: ClassVar[str] = "bindings"
+
+    @property
+    def table(self) -> str:  # type: ignore[override]
+        """The rows that were asked for."""
+        names = ("found", "missing", "ends")
+        return next((n for n in names if getattr(self, n) is not ABSENT), "bindings")
 
 
 def bindings(model: Model, node: str | None = None, find: Sequence[str] = ()) -> BindingList:

@@ -2,13 +2,37 @@
 
 from __future__ import annotations
 
-from dataclasses import replace
+from dataclasses import dataclass, field, replace
+from typing import ClassVar
 
+from oaktag.core.lines import Action
 from oaktag.core.service_text import set_text
 from oaktag.errors import UsageError
 from oaktag.operations.documents import Document, boxes_json
 from oaktag.operations.model import Model
-from oaktag.operations.results import Cell
+from oaktag.operations.result import ABSENT, Result, Row
+
+
+@dataclass(frozen=True, eq=False, repr=False)
+class Cell(Result):
+    """One cell: its lines in order, their entries, and what they come to as disjoint boxes. Of sets
+    ``alike`` has the cells of the same lines together, with their ``pairs``."""
+
+    source: Row
+    destination: Row
+    lines: list[Row]
+    entries: list[Row]
+    default: Action
+    default_decides: bool
+    observed_default: Action | None
+    allows: str
+    would_allow: str
+    boxes: list[Row]
+    alike: list[Row] = field(default=ABSENT)
+    command: ClassVar[str] = "cell"
+    shown_by: ClassVar[str] = "cell"
+    table: ClassVar[str] = "boxes"
+
 
 #: So many cells are told at once.
 MOST_PAIRS = 10_000

@@ -3,7 +3,8 @@ asked; ``pin``, ``unpin``, ``rename`` and ``groups --number``."""
 
 from __future__ import annotations
 
-from dataclasses import replace
+from dataclasses import dataclass, field, replace
+from typing import ClassVar
 
 import numpy as np
 
@@ -17,12 +18,35 @@ from oaktag.operations.compare import versions
 from oaktag.operations.documents import Document
 from oaktag.operations.groups import numbered
 from oaktag.operations.model import Model
-from oaktag.operations.results import Change
+from oaktag.operations.result import ABSENT, Result, Row
 from oaktag.workspace import edits
 from oaktag.workspace.assignments_file import FILE as ASSIGNMENTS
 from oaktag.workspace.renaming import places_of, renamed
 from oaktag.workspace.splitting import joined
 from oaktag.workspace.yaml_edits import with_pin, without_pin
+
+
+@dataclass(frozen=True, eq=False, repr=False)
+class Change(Result):
+    """A change of files: the diff, all that it does, and whether it was written."""
+
+    command: str
+    files: list[str]
+    diff: str
+    written: bool
+    cells: list[Row]
+    endpoints: list[Row]
+    expectations: list[Row]
+    network: list[Row]
+    not_followed: str
+    hidden_by: list[Row]
+    numbers: dict[str, int] = field(default=ABSENT)
+    already: str | None = field(default=ABSENT)
+    others: list[Row] = field(default=ABSENT)
+    alone: Row | None = field(default=ABSENT)
+    shown_by: ClassVar[str] = "change"
+    table: ClassVar[str] = "cells"
+
 
 KEPT = ("cells", "endpoints", "expectations", "network", "not_followed")
 #: What no change does.

@@ -16,8 +16,7 @@ from oaktag.operations.documents import Document
 from oaktag.operations.members import endpoint_json
 from oaktag.operations.model import Model
 from oaktag.operations.network import network_findings
-from oaktag.operations.results import Checked
-from oaktag.operations.weigh import borne
+from oaktag.operations.weigh import Checked, borne
 
 #: Within so many days a pin ends soon.
 SOON = 30

@@ -4,8 +4,9 @@ from __future__ import annotations
 
 import re
 from collections import Counter
-from dataclasses import replace
+from dataclasses import dataclass, field, replace
 from datetime import date
+from typing import ClassVar
 
 from oaktag.core.comparison import CellChange, compare, renamed
 from oaktag.core.groups import STAR
@@ -20,7 +21,25 @@ from oaktag.operations.list_change import lists
 from oaktag.operations.members import against
 from oaktag.operations.model import Model
 from oaktag.operations.network_change import network
-from oaktag.operations.results import Comparison
+from oaktag.operations.result import ABSENT, Result, Row
+
+
+@dataclass(frozen=True, eq=False, repr=False)
+class Comparison(Result):
+    """What differs between two versions, from the guards to the lists and the network."""
+
+    guards: list[Row]
+    renamed: list[Row]
+    cells: list[Row]
+    endpoints: list[Row]
+    expectations: list[Row]
+    points: list[Row]
+    network: list[Row]
+    not_followed: str
+    lines: list[Row] = field(default=ABSENT)
+    command: ClassVar[str] = "compare"
+    shown_by: ClassVar[str] = "compare"
+    table: ClassVar[str] = "cells"
 
 
 def versions(was: Model, now: Model, *, deep: bool = True) -> Comparison:
@@ -169,13 +188,13 @@ def selected(model: Model, where: str | None) -> list[int]:
         n
         for n, line in enumerate(model.lines)
         if all(
-            any(alike(name, field(model, line, name), value.strip()) for value in values)
+            any(alike(name, said(model, line, name), value.strip()) for value in values)
             for name, values in conditions
         )
     ]
 
 
-def field(model: Model, line: Line, name: str) -> str:
+def said(model: Model, line: Line, name: str) -> str:
     """What a line says in a column, as it is understood: an empty mode is ``enforce``."""
     policy = model.files.policy
     match name:

@@ -7,8 +7,10 @@ another hash is reported, is taken to let everything pass.
 from __future__ import annotations
 
 from collections.abc import Iterator
+from dataclasses import dataclass
 from hashlib import sha256
 from pathlib import Path
+from typing import ClassVar
 
 from oaktag.core.accesslist import AccessList
 from oaktag.core.bindings import Binding, Lookup
@@ -23,8 +25,20 @@ from oaktag.operations.documents import Document
 from oaktag.operations.failures import told
 from oaktag.operations.lists import dialect_of, list_text
 from oaktag.operations.model import Model
-from oaktag.operations.results import Drift
+from oaktag.operations.result import Result, Row
 from oaktag.workspace.observed_file import HeldList, Report, read_reports
+
+
+@dataclass(frozen=True, eq=False, repr=False)
+class Drift(Result):
+    """What nodes report and what is intended, where the two differ."""
+
+    drift: list[Row]
+    silent: list[str]
+    command: ClassVar[str] = "drift"
+    shown_by: ClassVar[str] = "drift"
+    table: ClassVar[str] = "drift"
+
 
 SHOWN = 20
 KINDS = ("bindings", "lists", "feeds")

@@ -2,6 +2,9 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass
+from typing import ClassVar
+
 from oaktag.core.ends import End
 from oaktag.core.expectations import Claim, prove
 from oaktag.core.packets import Packet, Region
@@ -10,8 +13,24 @@ from oaktag.core.reach import Flow
 from oaktag.core.service_text import packet_text
 from oaktag.operations.documents import Document, clipped, packet_json
 from oaktag.operations.model import Model
-from oaktag.operations.results import Expected
+from oaktag.operations.result import Result, Row
 from oaktag.workspace.expectations_file import Expectation
+
+
+@dataclass(frozen=True, eq=False, repr=False)
+class Expected(Result):
+    """Whether each expectation and each row of ``keep_open`` holds."""
+
+    expectations: list[Row]
+    keep_open: list[Row]
+    command: ClassVar[str] = "expect"
+    shown_by: ClassVar[str] = "expect"
+    table: ClassVar[str] = "expectations"
+
+    @property
+    def holds(self) -> bool:
+        """Whether all of them hold."""
+        return all(row["holds"] for row in (*self.expectations, *self.keep_open))
 
 
 def expect(model: Model) -> Expected:

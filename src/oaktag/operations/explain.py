@@ -4,6 +4,8 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterator
+from dataclasses import dataclass, field
+from typing import ClassVar
 
 import numpy as np
 
@@ -14,8 +16,36 @@ from oaktag.operations.cell import allowed_text
 from oaktag.operations.documents import Document
 from oaktag.operations.members import endpoint_json
 from oaktag.operations.model import Model
-from oaktag.operations.results import Explained
+from oaktag.operations.result import ABSENT, Result, Row
 from oaktag.operations.whose import at_address
+
+
+@dataclass(frozen=True, eq=False, repr=False)
+class Explained(Result):
+    """All that is known about one thing: an endpoint, address, prefix, group or set (``kind``)."""
+
+    what: str
+    kind: str
+    endpoint: Row = field(default=ABSENT)
+    attributes: list[Row] = field(default=ABSENT)
+    places: list[Row] = field(default=ABSENT)
+    prefix: str = field(default=ABSENT)
+    segment: str | None = field(default=ABSENT)
+    endpoints: list[str] = field(default=ABSENT)
+    inside: list[Row] = field(default=ABSENT)
+    group: str = field(default=ABSENT)
+    tag: int = field(default=ABSENT)
+    hexadecimal: str = field(default=ABSENT)
+    members: list[str] = field(default=ABSENT)
+    sets: list[str] = field(default=ABSENT)
+    groups: list[str] = field(default=ABSENT)
+    bindings: list[Row] = field(default=ABSENT)
+    addressed: list[Row] = field(default=ABSENT)
+    policies: list[Row] = field(default=ABSENT)
+    command: ClassVar[str] = "explain"
+    shown_by: ClassVar[str] = "explain"
+    table: ClassVar[str] = "bindings"
+
 
 _HARDWARE = re.compile(r"[0-9a-f]{12}")
 

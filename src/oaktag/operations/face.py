@@ -13,44 +13,36 @@ from oaktag.operations.model import Model
 if TYPE_CHECKING:
     import pandas as pd
 
+    from oaktag.operations.attributes import Attributes
+    from oaktag.operations.bindings import BindingList
+    from oaktag.operations.cell import Cell
+    from oaktag.operations.change import Change
+    from oaktag.operations.compare import Comparison
+    from oaktag.operations.decide import Decision
     from oaktag.operations.decide_many import Decisions
+    from oaktag.operations.drift import Drift
+    from oaktag.operations.expect import Expected
+    from oaktag.operations.explain import Explained
+    from oaktag.operations.failures import Failures
+    from oaktag.operations.groups import GroupList
+    from oaktag.operations.lab import LabDown, LabProbed, LabState, LabUp
+    from oaktag.operations.lists import Compiled, Proved
+    from oaktag.operations.matrix import MatrixView
+    from oaktag.operations.members import Members
+    from oaktag.operations.mend import Mended
+    from oaktag.operations.questions import Around, Callers, Described
+    from oaktag.operations.reach import Reached
     from oaktag.operations.result import Result
-    from oaktag.operations.results import (
-        Around,
-        Attributes,
-        BindingList,
-        Callers,
-        Cell,
-        Change,
-        Checked,
-        Comparison,
-        Compiled,
-        Decision,
-        Described,
-        Drift,
-        Expected,
-        Explained,
-        Failures,
-        GroupList,
-        LabDown,
-        LabProbed,
-        LabState,
-        LabUp,
-        MatrixView,
-        Members,
-        Mended,
-        Proved,
-        Reached,
-        Traced,
-        Verified,
-    )
+    from oaktag.operations.trace import Traced
+    from oaktag.operations.verify import Verified
+    from oaktag.operations.weigh import Checked
 
 
 class Workspace:
     """A workspace, read once; every answer is computed when it is first asked for.
 
     Use ``Workspace.load``. Methods are named after commands, and return what the commands print:
-    small objects (``oaktag.operations.results``) with named fields, which show themselves as text
+    small objects with named fields, which show themselves as text
     and HTML, and turn into JSON (``as_json``) and pandas frames (``frame``).
     """
 
@@ -546,7 +538,7 @@ class Workspace:
         Raises:
             UsageError: with every row that is no question; nothing is written then.
         """
-        from oaktag.operations.decide import decide_batch
+        from oaktag.operations.decide_batch import decide_batch
 
         return decide_batch(self.model, questions, name, answers)
 

@@ -3,12 +3,25 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from dataclasses import dataclass
+from typing import ClassVar
 
 from oaktag.core.failures import Loss, losses
 from oaktag.core.reach import Flow
 from oaktag.operations.documents import Document
 from oaktag.operations.model import Model
-from oaktag.operations.results import Failures
+from oaktag.operations.result import Result, Row
+
+
+@dataclass(frozen=True, eq=False, repr=False)
+class Failures(Result):
+    """What each single failure does, the worst first."""
+
+    failures: list[Row]
+    opens_most: Row | None
+    command: ClassVar[str] = "reach failures"
+    shown_by: ClassVar[str] = "failures"
+    table: ClassVar[str] = "failures"
 
 
 def failures(model: Model, progress: Callable[[str], None] | None = None) -> Failures:

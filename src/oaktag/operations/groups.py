@@ -3,14 +3,29 @@
 from __future__ import annotations
 
 from collections import Counter
+from dataclasses import dataclass
+from typing import ClassVar
 
 from oaktag.errors import UsageError
 from oaktag.operations.documents import Document
 from oaktag.operations.model import Model
-from oaktag.operations.results import GroupList
+from oaktag.operations.result import Result, Row
 from oaktag.workspace.config_file import FILE as CONFIG
 from oaktag.workspace.groups_file import FILE, number_groups
 from oaktag.workspace.yaml_edits import with_issued_to
+
+
+@dataclass(frozen=True, eq=False, repr=False)
+class GroupList(Result):
+    """Groups with tags, members, bindings; numbers that would be issued."""
+
+    groups: list[Row]
+    unassigned: int
+    offered: list[Row]
+    sets: list[Row]
+    command: ClassVar[str] = "groups"
+    shown_by: ClassVar[str] = "groups"
+    table: ClassVar[str] = "groups"
 
 
 def groups(model: Model) -> GroupList:

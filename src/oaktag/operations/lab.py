@@ -5,11 +5,11 @@ from __future__ import annotations
 import json
 from collections import Counter
 from collections.abc import Iterator
-from dataclasses import asdict, replace
+from dataclasses import asdict, dataclass, replace
 from datetime import UTC, datetime
 from hashlib import sha256
 from pathlib import Path as FilePath
-from typing import NamedTuple
+from typing import ClassVar, NamedTuple
 
 from oaktag.core.addresses import WIDTH, address_text
 from oaktag.core.bindings import Binding
@@ -26,8 +26,61 @@ from oaktag.operations.documents import Document
 from oaktag.operations.expect import hosts_of
 from oaktag.operations.lists import dialect_of, list_of, list_text, points_of
 from oaktag.operations.model import Model
-from oaktag.operations.results import LabDown, LabProbed, LabState, LabUp
+from oaktag.operations.result import Result, Row
 from oaktag.workspace.textfile import write_text
+
+
+@dataclass(frozen=True, eq=False, repr=False)
+class LabUp(Result):
+    """The lab that is up."""
+
+    nodes: int
+    hosts: int
+    links: int
+    tunnels: int
+    points: list[str]
+    hours: float
+    command: ClassVar[str] = "lab up"
+    shown_by: ClassVar[str] = "lab"
+
+
+@dataclass(frozen=True, eq=False, repr=False)
+class LabProbed(Result):
+    """What packets did without lists and with them."""
+
+    probes: list[Row]
+    summary: dict[str, int]
+    feeds: list[Row]
+    counters: list[Row]
+    command: ClassVar[str] = "lab probe"
+    shown_by: ClassVar[str] = "lab"
+    table: ClassVar[str] = "probes"
+
+    @property
+    def odd(self) -> bool:
+        """Whether a probe fared otherwise than meant, or counters do not agree."""
+        wrong = any(probe["verdict"] != "as meant" for probe in self.probes)
+        return wrong or not all(row["agree"] for row in self.counters)
+
+
+@dataclass(frozen=True, eq=False, repr=False)
+class LabState(Result):
+    """The reports of nodes that were written."""
+
+    folder: str
+    files: list[str]
+    command: ClassVar[str] = "lab state"
+    shown_by: ClassVar[str] = "lab"
+
+
+@dataclass(frozen=True, eq=False, repr=False)
+class LabDown(Result):
+    """Whether a lab was up."""
+
+    was_up: bool
+    command: ClassVar[str] = "lab down"
+    shown_by: ClassVar[str] = "lab"
+
 
 ECHO = {4: Packet(4, 1, 8, 0), 6: Packet(6, 58, 128, 0)}
 PROTOCOLS = {6: "tcp", 17: "udp"}

@@ -15,12 +15,11 @@ from oaktag.core.services import parse_service
 from oaktag.errors import UsageError
 from oaktag.located import Location
 from oaktag.near import perhaps
-from oaktag.operations.change import made
-from oaktag.operations.compare import field, selected
+from oaktag.operations.change import Change, made
+from oaktag.operations.compare import said, selected
 from oaktag.operations.documents import Document
 from oaktag.operations.members import endpoint_json
 from oaktag.operations.model import Model
-from oaktag.operations.results import Change
 from oaktag.workspace import csv_edits, yaml_edits
 
 PERMISSIONS = "permissions.yaml"
@@ -97,7 +96,7 @@ def set_many(
         line = model.lines[number]
         place = line.location
         needed = {
-            k: v for k, v in fields.items() if field(model, line, k) != (v or EMPTY.get(k, ""))
+            k: v for k, v in fields.items() if said(model, line, k) != (v or EMPTY.get(k, ""))
         }
         if needed:
             text = changed.get(place.file) or model.files.folder.text(place.file)

@@ -8,8 +8,10 @@ import errno
 import io
 import json
 from collections.abc import Callable, Iterator
+from dataclasses import dataclass, field
 from hashlib import sha256
 from pathlib import Path
+from typing import ClassVar
 
 import numpy as np
 
@@ -24,13 +26,41 @@ from oaktag.dialects import DIALECTS, Dialect
 from oaktag.errors import OakTagError, UnreadableList, UnwritableEntry, UsageError
 from oaktag.operations.documents import Document, packet_json
 from oaktag.operations.model import Model
-from oaktag.operations.results import Compiled, Proved
+from oaktag.operations.result import Result, Row
 from oaktag.workspace.folder import MOST, changed_meanwhile, read_plain
 from oaktag.workspace.journal import settle, write_files
 from oaktag.workspace.lock import one_writer, own_folder
 from oaktag.workspace.textfile import exact_text
 
 Progress = Callable[[str], None]
+
+
+@dataclass(frozen=True, eq=False, repr=False)
+class Compiled(Result):
+    """The lists that were written, and the file of keys beside them."""
+
+    points: list[Row]
+    key_file: str = field(metadata={"name": "keys"})
+    command: ClassVar[str] = "compile"
+    shown_by: ClassVar[str] = "lists"
+    table: ClassVar[str] = "points"
+
+
+@dataclass(frozen=True, eq=False, repr=False)
+class Proved(Result):
+    """Whether each list that was read back is equal to the matrix."""
+
+    points: list[Row]
+    command: ClassVar[str] = "prove"
+    shown_by: ClassVar[str] = "lists"
+    table: ClassVar[str] = "points"
+
+    @property
+    def equal(self) -> bool:
+        """Whether all of them are."""
+        return all(point["equal"] for point in self.points)
+
+
 KEYS_FILE = "keys.csv"
 
 

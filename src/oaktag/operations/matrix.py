@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
 from itertools import count
+from typing import TYPE_CHECKING, ClassVar
 
 import numpy as np
 from numpy.typing import NDArray
@@ -14,8 +16,37 @@ from oaktag.core.packets import EVERYTHING, Atoms, Box
 from oaktag.core.service_text import parse_asked, set_text
 from oaktag.operations.compare import together
 from oaktag.operations.model import Model
-from oaktag.operations.results import MatrixView
+from oaktag.operations.result import Result, Row
 from oaktag.report.words import letters
+
+if TYPE_CHECKING:
+    import pandas as pd
+
+
+@dataclass(frozen=True, eq=False, repr=False)
+class MatrixView(Result):
+    """Cells of the matrix, the distinct contents that they share, and groups that are alike."""
+
+    sources: list[Row]
+    destinations: list[Row]
+    service: str | None
+    only: str | None
+    forms: list[Row]
+    cells: list[Row]
+    rows: list[list[str]]
+    columns: list[list[str]]
+    command: ClassVar[str] = "matrix"
+    shown_by: ClassVar[str] = "matrix"
+    table: ClassVar[str] = "cells"
+
+    def frame(self) -> pd.DataFrame:
+        """One line a cell, with what it allows in words."""
+        made = super().frame()
+        words = {form["form"]: form["allows"] for form in self.forms}
+        for form, text in (("form", "allows"), ("would_form", "would_allow")):
+            made[text] = made[form].map(words)
+        return made
+
 
 #: So many different pairs of a port and a transport there are, of TCP and UDP.
 PORTS = 2 << 16

@@ -6,7 +6,8 @@ import re
 from collections import Counter
 from collections.abc import Sequence
 from copy import copy
-from dataclasses import replace
+from dataclasses import dataclass, field, replace
+from typing import ClassVar
 
 import numpy as np
 
@@ -28,7 +29,28 @@ from oaktag.errors import UsageError
 from oaktag.located import Location
 from oaktag.operations.documents import Document
 from oaktag.operations.model import Model
-from oaktag.operations.results import Members
+from oaktag.operations.result import ABSENT, Result, Row
+
+
+@dataclass(frozen=True, eq=False, repr=False)
+class Members(Result):
+    """Endpoints with their group and why, and every group in numbers; or who moved, what a rule
+    takes and loses, who has no standing binding."""
+
+    endpoints: list[Row] = field(default=ABSENT)
+    groups: list[Row] = field(default=ABSENT)
+    moved: list[Row] = field(default=ABSENT)
+    takes: list[Row] = field(default=ABSENT)
+    loses: list[Row] = field(default=ABSENT)
+    withheld: list[Row] = field(default=ABSENT)
+    command: ClassVar[str] = "members"
+    shown_by: ClassVar[str] = "members"
+
+    @property
+    def table(self) -> str:  # type: ignore[override]
+        """The rows that this answer has."""
+        names = ("endpoints", "moved", "takes", "withheld")
+        return next(n for n in names if getattr(self, n) is not ABSENT)
 
 
 def members(

@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
+from dataclasses import dataclass
 from time import monotonic
+from typing import ClassVar
 
 from oaktag.core.judging import Judge
 from oaktag.core.knowledge import Knowledge
@@ -13,9 +15,38 @@ from oaktag.core.prospects import Prospects
 from oaktag.core.reach import State
 from oaktag.core.registry import learned_bindings
 from oaktag.operations.change import made
+from oaktag.operations.documents import Document
 from oaktag.operations.model import Model
-from oaktag.operations.results import Mended
+from oaktag.operations.result import Result
 from oaktag.workspace import yaml_edits
+
+
+@dataclass(frozen=True, eq=False, repr=False)
+class Mended(Result):
+    """The cheapest changes after which nothing leaks, with the diff and what it does."""
+
+    choices: int
+    changes: list[Document] | None
+    cost: float | None
+    proved: bool
+    bound: float | None
+    tried: int
+    hopeless: list[str]
+    left: list[str]
+    broken: list[str]
+    files: list[str]
+    diff: str
+    written: bool
+    cells: list[Document]
+    endpoints: list[Document]
+    expectations: list[Document]
+    network: list[Document]
+    not_followed: str
+    hidden_by: list[Document]
+    command: ClassVar[str] = "reach mend"
+    shown_by: ClassVar[str] = "mend"
+    table: ClassVar[str] = "changes"
+
 
 FILE = "network.yaml"
 

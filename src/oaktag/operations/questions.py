@@ -4,13 +4,63 @@ from __future__ import annotations
 
 from collections import Counter
 from collections.abc import Iterable
+from dataclasses import dataclass, field
+from typing import ClassVar
 
+from oaktag.core.lines import Action
 from oaktag.core.matrix import ANSWERS
 from oaktag.core.service_text import parse_asked, set_text
 from oaktag.errors import UsageError
 from oaktag.operations.documents import Document
 from oaktag.operations.model import Model
-from oaktag.operations.results import Around, Callers, Described
+from oaktag.operations.result import ABSENT, Result, Row
+
+
+@dataclass(frozen=True, eq=False, repr=False)
+class Callers(Result):
+    """Who may reach a destination (``callers``), or what a source may reach (``callees``)."""
+
+    command: str
+    service: str
+    destination: Row = field(default=ABSENT)
+    source: Row = field(default=ABSENT)
+    callers: list[Row] = field(default=ABSENT)
+    callees: list[Row] = field(default=ABSENT)
+    shown_by: ClassVar[str] = "callers"
+
+    @property
+    def table(self) -> str:  # type: ignore[override]
+        """Of the name of the command."""
+        return self.command
+
+
+@dataclass(frozen=True, eq=False, repr=False)
+class Described(Result):
+    """A group's policy in sentences, each with the lines that say so."""
+
+    group: str
+    tag: int
+    sentences: list[Row]
+    command: ClassVar[str] = "describe"
+    shown_by: ClassVar[str] = "describe"
+    table: ClassVar[str] = "sentences"
+
+
+@dataclass(frozen=True, eq=False, repr=False)
+class Around(Result):
+    """What comes into a set of groups, passes inside it, and goes out; and between which groups
+    nothing but the default speaks."""
+
+    set: str
+    groups: list[str]
+    comes_in: list[Row]
+    passes_inside: list[Row]
+    goes_out: list[Row]
+    default: Action
+    by_default: dict[str, list[str]]
+    command: ClassVar[str] = "around"
+    shown_by: ClassVar[str] = "around"
+    table: ClassVar[str] = "comes_in"
 
 
 def callers(
@@ -95,7 +145,7 @@ def _rows(
 
 
 def _together(rows: list[Document]) -> list[Document]:
-    """Rows of one group with the same content as one, ``of`` all those of the set."""
+    """list[Row] of one group with the same content as one, ``of`` all those of the set."""
     alike: dict[tuple[object, ...], Document] = {}
     for row in rows:
         key = row["group"], row["allows"], row["would_allow"]

@@ -4,6 +4,8 @@ from __future__ import annotations
 
 from collections import Counter
 from collections.abc import Callable, Iterable, Mapping, Sequence
+from dataclasses import dataclass, field
+from typing import ClassVar
 
 from oaktag.core.effects import EFFECTS
 from oaktag.core.population import Class
@@ -14,7 +16,28 @@ from oaktag.errors import UsageError
 from oaktag.operations.advice import advice
 from oaktag.operations.documents import Document, boxes_json
 from oaktag.operations.model import Model
-from oaktag.operations.results import Reached
+from oaktag.operations.result import ABSENT, Result, Row
+
+
+@dataclass(frozen=True, eq=False, repr=False)
+class Reached(Result):
+    """How packets fare between segments and groups, and why; whole up to 200,000 rows."""
+
+    flows: list[Row]
+    summary: Row
+    unplaced: list[str]
+    endpoints: list[Row] = field(default=ABSENT)
+    command: ClassVar[str] = "reach"
+    shown_by: ClassVar[str] = "reach"
+    table: ClassVar[str] = "flows"
+
+    @property
+    def wrong(self) -> int:
+        """How many rows leak, break, lose their answers or are cut off, beside what is accepted."""
+        effects: dict[str, int] = self.summary["effects"]
+        wrong = sum(n for effect, n in effects.items() if effect != "exact")
+        return wrong + len(self.summary["cut_off"])
+
 
 MOST_ROWS = 200_000
 #: Up to so many pairs of classes of addresses rows are made at once, not counted first.
@@ -201,7 +224,7 @@ def services(model: Model, masks: Mapping[int, int]) -> str:
 
 
 def summary(model: Model, flows: Sequence[Flow], borne: Sequence[bool] = ()) -> Document:
-    """What is cut off, counts, and rows with one cause as one, the worst first. Rows that the
+    """What is cut off, counts, and rows with one cause as one, the worst first. list[Row] that the
     workspace bears are counted apart."""
     borne = borne or [False] * len(flows)
     causes: dict[tuple[str, tuple[tuple[str | None, str], ...]], list[Flow]] = {}

@@ -5,12 +5,24 @@ from __future__ import annotations
 
 import json
 from collections.abc import Iterator, Mapping
+from dataclasses import dataclass, field
 from importlib.resources import files
-from typing import Any, NamedTuple
+from typing import Any, ClassVar, NamedTuple
 
 from oaktag.errors import UsageError
 from oaktag.near import perhaps
-from oaktag.operations.results import Reference
+from oaktag.operations.result import Result, Row
+
+
+@dataclass(frozen=True, eq=False, repr=False)
+class Reference(Result):
+    """Keys of the files: what each means, its values, its default, an example."""
+
+    key_list: list[Row] = field(metadata={"name": "keys"})
+    command: ClassVar[str] = "help"
+    shown_by: ClassVar[str] = "reference"
+    table: ClassVar[str] = "keys"
+
 
 FILES = (
     "oaktag.yaml", "groups.yaml", "assignments.yaml", "permissions.yaml", "matrix.csv",

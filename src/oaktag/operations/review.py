@@ -16,9 +16,8 @@ from oaktag.core.service_text import packet_text
 from oaktag.findings import Finding, finding
 from oaktag.operations.documents import Document, packet_json
 from oaktag.operations.model import Model
-from oaktag.operations.results import Checked
 from oaktag.operations.unused import unused
-from oaktag.operations.weigh import borne
+from oaktag.operations.weigh import Checked, borne
 
 #: Within so many days a line expires soon.
 SOON = 30

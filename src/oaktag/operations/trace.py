@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
+from dataclasses import dataclass
+from typing import ClassVar
 
 from oaktag.core.addresses import address_text
 from oaktag.core.judging import answering
@@ -16,7 +18,24 @@ from oaktag.errors import UsageError
 from oaktag.operations.documents import Document, packet_json
 from oaktag.operations.expect import hosts_of
 from oaktag.operations.model import Model
-from oaktag.operations.results import Traced
+from oaktag.operations.result import Result, Row
+
+
+@dataclass(frozen=True, eq=False, repr=False)
+class Traced(Result):
+    """A packet's way over every path, hop by hop; ``hops`` and ``verdict`` are of the worst."""
+
+    source: str
+    destination: str
+    service: str
+    paths: list[Row]
+    hops: list[Row]
+    verdict: str
+    effect: str | None
+    command: ClassVar[str] = "trace"
+    shown_by: ClassVar[str] = "trace"
+    table: ClassVar[str] = "hops"
+
 
 FAULTS = {
     "source-unknown": "does not know the source's tag",

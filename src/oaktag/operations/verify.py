@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
+from dataclasses import dataclass
+from typing import ClassVar
 
 from oaktag.errors import WorkspaceError
 from oaktag.findings import SEVERITIES
@@ -11,9 +13,27 @@ from oaktag.operations.documents import Document
 from oaktag.operations.expect import expect
 from oaktag.operations.model import Model
 from oaktag.operations.reach import reach
-from oaktag.operations.result import Result
-from oaktag.operations.results import Verified
+from oaktag.operations.result import Result, Row
 from oaktag.operations.review import review
+
+
+@dataclass(frozen=True, eq=False, repr=False)
+class Verified(Result):
+    """Check, review, expect and reach in one, and what was not looked at."""
+
+    parts: list[Row]
+    findings: list[Row]
+    failed: list[Row]
+    causes: list[Row]
+    not_looked_at: list[str]
+    command: ClassVar[str] = "verify"
+    shown_by: ClassVar[str] = "verify"
+    table: ClassVar[str] = "parts"
+
+    @property
+    def well(self) -> bool:
+        """Whether all parts are well."""
+        return all(part["well"] for part in self.parts)
 
 
 def verify(model: Model, level: str = "error") -> Verified:

@@ -3,11 +3,23 @@
 from __future__ import annotations
 
 from collections.abc import Iterable
-from dataclasses import replace
+from dataclasses import dataclass, replace
+from typing import ClassVar
 
 from oaktag.findings import SEVERITIES, Finding
 from oaktag.operations.model import Model
-from oaktag.operations.results import Checked
+from oaktag.operations.result import Result, Row
+
+
+@dataclass(frozen=True, eq=False, repr=False)
+class Checked(Result):
+    """Findings of ``check`` or ``review``: those that count, and those that are accepted."""
+
+    command: str
+    findings: list[Row]
+    accepted: list[Row]
+    shown_by: ClassVar[str] = "findings"
+    table: ClassVar[str] = "findings"
 
 
 def weighed(model: Model, findings: Iterable[Finding]) -> list[Finding]:
