@@ -161,7 +161,7 @@ def test_batch_keeps_rows_and_says_each_fault(oaktag: Run, sample: Path) -> None
     ("arguments", "status", "told"),
     [
         (["decide", "patron", "loans-db", "ssh"], 2, "perhaps patrons"),
-        (["decide", "in-library", "loans-db", "ssh"], 2, "is a set; ask for one of its groups"),
+        (["describe", "in-library"], 2, "is a set; ask for one of its groups"),
         (["decide", "patrons", "loans-db", "80,443"], 2, "without its protocol"),
         (["decide", "patrons", "loans-db", "icmp4/3", "--family", "6"], 2, "no packets of IPv6"),
         (["decide", "patrons"], 2, "SRC, DST and SERVICE"),

@@ -3,6 +3,7 @@ rows, lists and losses as the one that is read, and needs no package that reads 
 
 from __future__ import annotations
 
+import re
 import subprocess
 import sys
 from collections import Counter
@@ -22,13 +23,15 @@ from oaktag.core.endpoints import Endpoints, SourceTable, coded
 from oaktag.core.failures import losses
 from oaktag.core.groups import Group, Groups, GroupSet
 from oaktag.core.lines import Entry, Line, Permission, Policy
+from oaktag.core.matrix import Matrix
 from oaktag.core.model import Given, Model
 from oaktag.core.network import Feed, Link, Network, Node, Point, Scope, Segment
-from oaktag.core.packets import Packet
+from oaktag.core.packets import Atoms, Packet
 from oaktag.core.proof import Meant, prove
 from oaktag.core.reach import Flow
 from oaktag.core.registry import PrefixPin
 from oaktag.core.services import parse_service
+from oaktag.errors import UsageError
 from oaktag.located import Location
 from oaktag.testing.slow import Stack
 from oaktag.testing.slow_reach import Net
@@ -206,3 +209,48 @@ def test_the_core_needs_nothing_that_reads_or_shows() -> None:
     done = subprocess.run([sys.executable, "-c", BARE], capture_output=True, text=True, check=False)
     assert done.returncode == 0, done.stderr
     assert set(done.stdout.split()) <= {"oaktag.errors", "oaktag.findings", "oaktag.located"}
+
+
+@pytest.mark.parametrize(
+    ("made", "told"),
+    [
+        (lambda: Groups([Group("a", 1), Group("b", 1)]), "b has the tag 1, and so has a"),
+        (lambda: Groups([Group("a", 1), Group("a", 2)]), "'a' is there twice"),
+        (lambda: Groups([Group("a", 1)], [GroupSet("a", ("a",))]), "'a' is there twice"),
+        (lambda: Groups([Group("a", 70_000)]), "tags are 1 to 65535"),
+        (lambda: Groups([Group("points", 1)]), "a word of Oak Tag's own"),
+        (lambda: Groups([Group("a", 1)], [GroupSet("s", ("b",))]), "names 'b', which is no group"),
+        (lambda: Groups([], [GroupSet("s", ("t",)), GroupSet("t", ("s",))]), "sets go in a circle"),
+        (lambda: Network([Node("n"), Node("n")]), "the node 'n' is there twice"),
+        (lambda: Network([Node("n")], [Segment("s", "m", ())]), "is at 'm', which is no node"),
+        (lambda: Network([Node("n")], links=[Link("k", "n", "m")]), "joins 'm', which is no node"),
+        (lambda: Network([Node("n")], feeds=[Feed("f", "registry", "m")]), "names 'm', which is no node"),
+        (lambda: Network([Node("n", points=(Point("n", origins=frozenset({"s"})),))]), "names the segment 's'"),
+        (lambda: _matrix(Line("a", "b", 0, 0, HERE)), "no group or set: 'b'"),
+        (lambda: _matrix(Line("a", "a", 1, 0, HERE)), "a permission that is none of 1"),
+        (lambda: _matrix(Line("a", "a", 0, 1, HERE)), "a layer that is none of 1"),
+    ],
+)  # fmt: skip
+def test_what_cannot_be_is_an_error_and_never_silence(made: Any, told: str) -> None:
+    """Also where no file says so: the check stands where the rule does."""
+    with pytest.raises(UsageError, match=re.escape(told)):
+        made()
+
+
+def _matrix(line: Line) -> Matrix:
+    web = Permission("web", (Entry("allow", parse_service("https"), "https"),))
+    policy = Policy((line,), (web,), ("one",))
+    return Matrix(Groups([Group("a", 1)]), policy, Atoms(web.entries[0].boxes), TODAY)
+
+
+def test_boxes_that_atoms_were_not_cut_along() -> None:
+    """Exactly their packets, or an error: an atom of which only a part is meant is never taken."""
+    atoms = Atoms(parse_service("80-90/tcp"))
+    for inside in ("80-90/tcp", "any"):
+        assert atoms.mask(parse_service(inside))
+    for text in ("85/tcp", "80/tcp", "80-91/tcp", "80-90/udp", "icmp", "proto/47", "443/tcp"):
+        with pytest.raises(ValueError, match="not cut along"):
+            atoms.mask(parse_service(text))
+        assert atoms.touched(parse_service(text))
+        fine = Atoms([*parse_service("80-90/tcp"), *parse_service(text)])
+        assert fine.mask(parse_service(text)) == fine.touched(parse_service(text))

@@ -288,7 +288,7 @@ def test_lines_keep_their_form() -> None:
         (["set", "--write", "--where", "owner=nobody", "--mode", "off"], "no line is like"),
         (["set", "--write", "--where", "owner"], "is no condition on lines|say what to change"),
         (["set", "--write", "--where", "owner=network desk"], "say what to change"),
-        (["grant", "in-library", "catalogue", "ssh"], "is a set"),
+        (["grant", "in-librar", "catalogue", "ssh"], "perhaps in-library"),
         (["grant", "kiosks", "catalogue", "shh"], "no service known"),
         (["compare", "HEAD~3"], "no revision"),
         (["compare", "--where", "mode=enforce"], "selects no observed line"),

@@ -198,7 +198,7 @@ def _unreadable(
     matrix: Matrix, cell: tuple[int, int], answer: Answer, whole: Region, point: Point
 ) -> Piece:
     """Who decides about packets whose ports cannot be read: the first entry for all of them."""
-    mask = matrix.atoms.mask(boxes_of(whole))
+    mask = matrix.atoms.touched(boxes_of(whole))
     own = _decides(matrix, cell, answer, mask)
     if own.action == "deny" and not point.stateful:
         opposite = _decides(matrix, cell[::-1], answer, mask)

@@ -9,6 +9,7 @@ lowest that is free and not retired; ``untagged`` is in a set only by name.
 from __future__ import annotations
 
 import re
+from collections import Counter
 from collections.abc import Iterable, Mapping, Sequence
 from functools import cached_property
 from itertools import islice
@@ -18,6 +19,7 @@ from typing import NamedTuple
 import numpy as np
 from numpy.typing import NDArray
 
+from oaktag.errors import UsageError
 from oaktag.located import Location
 
 UNTAGGED = "untagged"
@@ -100,6 +102,27 @@ class Numbering(NamedTuple):
         return list(islice((n for n in order if n not in used), count))
 
 
+def _check(groups: Sequence[Group], sets: Sequence[GroupSet]) -> None:
+    names = Counter([*(g.id for g in groups), *(s.id for s in sets)])
+    wrong = [f"{name!r} is there twice" for name, often in names.items() if often > 1]
+    wrong += [f"{n!r} is a word of Oak Tag's own" for n in names if n in RESERVED_WORDS]
+    tags: dict[int, str] = {}
+    for group in groups:
+        if group.tag is None:
+            continue
+        if not 1 <= group.tag <= HIGHEST_TAG:
+            wrong.append(f"{group.id} has the tag {group.tag}; tags are 1 to {HIGHEST_TAG}")
+        elif tags.setdefault(group.tag, group.id) != group.id:
+            wrong.append(f"{group.id} has the tag {group.tag}, and so has {tags[group.tag]}")
+    known = {*names, UNTAGGED}
+    for one in sets:
+        words = (part for part in one.parts if isinstance(part, str) and part not in known)
+        wrong += [f"the set {one.id} names {word!r}, which is no group or set" for word in words]
+    wrong += [f"sets go in a circle: {' → '.join(cycle)}" for cycle in find_cycle(sets)]
+    if wrong:
+        raise UsageError("; ".join(wrong))
+
+
 class Groups:
     """All groups of a workspace; index 0 is ``untagged``, index i is the i-th group.
 
@@ -107,6 +130,12 @@ class Groups:
         groups: in file order, with unique ids.
         sets: without cycles, naming only what exists.
         numbering: the workspace's range.
+        checked: whether names and tags are looked at here; a reader of files has said already
+            what is wrong with them, each with its place, and goes on as far as it makes sense.
+
+    Raises:
+        UsageError: two groups or sets of one name, two groups of one tag, a tag outside 1-65535,
+            a set that names nothing known.
     """
 
     def __init__(
@@ -114,7 +143,11 @@ class Groups:
         groups: Sequence[Group],
         sets: Sequence[GroupSet] = (),
         numbering: Numbering | None = None,
+        *,
+        checked: bool = True,
     ) -> None:
+        if checked:
+            _check(groups, sets)
         self.numbering = numbering or Numbering()
         self.all: tuple[Group, ...] = (Group(UNTAGGED, 0), *groups)
         self.sets = {s.id: s for s in sets}

@@ -26,7 +26,7 @@ from oaktag.core.groups import ITSELF, STAR, UNTAGGED, Groups
 from oaktag.core.lines import Action, Line, Order, Policy
 from oaktag.core.packets import Atoms
 from oaktag.core.permissions import Effect, Forms, effect_of
-from oaktag.errors import OakTagError
+from oaktag.errors import OakTagError, UsageError
 
 Answer = Literal["action", "would"]
 ANSWERS: tuple[Answer, Answer] = ("action", "would")
@@ -90,6 +90,19 @@ def ordered_rows(lines: Sequence[Line], groups: Groups, order: Order, today: int
     return sorted(rows, key=key)
 
 
+def _check(groups: Groups, policy: Policy) -> None:
+    known = {*groups.index, *groups.sets, STAR}
+    words = {line.source for line in policy.lines} - known
+    words |= {line.destination for line in policy.lines} - known - {ITSELF}
+    if words:
+        listed = ", ".join(repr(word) for word in sorted(words)[:8])
+        raise UsageError(f"lines name what is no group or set: {listed}")
+    if any(not 0 <= line.permission < len(policy.permissions) for line in policy.lines):
+        raise UsageError(f"a line has a permission that is none of {len(policy.permissions)}")
+    if any(not 0 <= line.layer < len(policy.layers) for line in policy.lines):
+        raise UsageError(f"a line is in a layer that is none of {len(policy.layers)}")
+
+
 class Matrix:
     """Every cell's decision over all packets.
 
@@ -104,10 +117,12 @@ class Matrix:
         action_form, would_form: int32 [G+1, G+1], numbers into ``forms``.
 
     Raises:
+        UsageError: a line names no group or set, or no permission.
         OakTagError: too many distinct forms.
     """
 
     def __init__(self, groups: Groups, policy: Policy, atoms: Atoms, today: int) -> None:
+        _check(groups, policy)
         self.groups = groups
         self.policy = policy
         self.atoms = atoms

@@ -122,7 +122,9 @@ def changed(network: Network, changes: Sequence[Change]) -> Network:
                     p.widened(change.kind) if p.id == change.what else p for p in node.points
                 )
                 nodes[node.name] = node._replace(points=points)
-    made_network = Network(list(nodes.values()), list(network.segments.values()), links, feeds)
+    made_network = Network(
+        list(nodes.values()), list(network.segments.values()), links, feeds, checked=False
+    )
     made_network.prices = network.prices
     return made_network
 

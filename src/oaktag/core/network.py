@@ -6,7 +6,8 @@ segment an address is on (the longest prefix); which packets a point judges.
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections import Counter
+from collections.abc import Iterable, Sequence
 from copy import copy
 from functools import cached_property
 from typing import Literal, NamedTuple
@@ -18,6 +19,7 @@ from oaktag.core.addresses import Prefix, Span, key_number
 from oaktag.core.bindings import Binding, Lookup
 from oaktag.core.lines import Action, Mode
 from oaktag.core.prefixes import Prefixes
+from oaktag.errors import UsageError
 from oaktag.located import Location
 
 REGISTRY = "registry"
@@ -125,8 +127,56 @@ class Feed(NamedTuple):
         return self.prefixes is None or any(p.holds(binding.prefix) for p in self.prefixes)
 
 
+def _check(
+    nodes: Sequence[Node], segments: Sequence[Segment], links: Sequence[Link], feeds: Sequence[Feed]
+) -> None:
+    names = {n.name for n in nodes}
+    wrong = [f"the node {n!r} is there twice" for n in _twice(node.name for node in nodes)]
+    wrong += [f"the segment {n!r} is there twice" for n in _twice(s.name for s in segments)]
+    wrong += [
+        f"the segment {s.name} is at {s.node!r}, which is no node"
+        for s in segments
+        if s.node not in names
+    ]
+    wrong += [
+        f"the link {link.name} joins {end!r}, which is no node"
+        for link in links
+        for end in (link.a, link.b)
+        if end not in names
+    ]
+    for feed in feeds:
+        ends = ((feed.sender, {*names, REGISTRY}), (feed.receiver, names))
+        wrong += [
+            f"the feed {feed.name} names {end!r}, which is no node"
+            for end, known in ends
+            if end not in known
+        ]
+    inside = {s.name for s in segments}
+    wrong += [
+        f"the point {point.id} names the segment {word!r}, and there is none"
+        for node in nodes
+        for point in node.points
+        for word in sorted((point.origins or frozenset()) | (point.targets or frozenset()))
+        if word not in inside
+    ]
+    if wrong:
+        raise UsageError("; ".join(wrong))
+
+
+def _twice(names: Iterable[str]) -> list[str]:
+    return [name for name, often in Counter(names).items() if often > 1]
+
+
 class Network:
-    """The whole network; names are unique and all that is named exists."""
+    """The whole network; names are unique and all that is named exists.
+
+    Args:
+        nodes, segments, links, feeds: what there is.
+        checked: whether names are looked at here; a reader of files has said already what is wrong.
+
+    Raises:
+        UsageError: two nodes or segments of one name, or a segment, link or feed at no node.
+    """
 
     def __init__(
         self,
@@ -134,7 +184,11 @@ class Network:
         segments: Sequence[Segment] = (),
         links: Sequence[Link] = (),
         feeds: Sequence[Feed] = (),
+        *,
+        checked: bool = True,
     ) -> None:
+        if checked:
+            _check(nodes, segments, links, feeds)
         self.nodes = {n.name: n for n in nodes}
         self.segments = {s.name: s for s in segments}
         self.links = tuple(links)

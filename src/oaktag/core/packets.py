@@ -147,6 +147,20 @@ class Plane:
         low, high = box.protocols
         return any(box.family in (0, f) and low <= p <= high for f, p in self.pairs)
 
+    def parts(self, box: Box) -> bool:
+        """Whether no atom here holds packets of the box and others."""
+        low, high = box.protocols
+        told = {box.family in (0, f) and low <= p <= high for f, p in self.pairs}
+        if told == {False}:
+            return True
+        cut = all(
+            (first <= 0 or first in cuts) and (last >= self.top or last + 1 in cuts)
+            for cuts, (first, last) in (
+                (self.source_cuts, box.sources), (self.destination_cuts, box.destinations),
+            )
+        )  # fmt: skip
+        return told == {True} and cut
+
     def touched(self, box: Box) -> int:
         """The atoms of which the box (whose protocols hold here) has at least one packet."""
         rows = _interval(self.source_cuts, box.sources, self.top)
@@ -202,11 +216,27 @@ class Atoms:
         self.full = (1 << offset) - 1
         self._plane_of = {pair: plane for plane in self.planes for pair in plane.pairs}
         self._masks: dict[Box, int] = {}
+        self._cut: set[Box] = set(distinct)
         self._regions: dict[int, list[Region]] = {}
         self._exchanged: dict[int, int] = {}
 
     def mask(self, boxes: Iterable[Box]) -> int:
-        """The atoms that the boxes touch: exactly their packets, if they were cut along."""
+        """The atoms of the boxes: exactly their packets.
+
+        Raises:
+            ValueError: the atoms are not cut along a box, so that one holds packets of it and
+                others; give it to ``Atoms``, or ask for what it touches.
+        """
+        every = tuple(boxes)
+        for box in every:
+            if box not in self._cut:
+                if not all(plane.parts(box) for plane in self.planes):
+                    raise ValueError(f"the atoms are not cut along {box}")
+                self._cut.add(box)
+        return self.touched(every)
+
+    def touched(self, boxes: Iterable[Box]) -> int:
+        """The atoms of which the boxes hold at least one packet."""
         result = 0
         for box in boxes:
             known = self._masks.get(box)

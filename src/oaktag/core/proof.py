@@ -389,7 +389,7 @@ class _Proof:
         if boxes not in self._masks:
             mask = self.atoms.mask(boxes)
             for (family, protocol), bit in self.short.items():
-                whole = self.atoms.mask([Box(family, (protocol, protocol))])
+                whole = self.atoms.touched([Box(family, (protocol, protocol))])
                 if not whole & ~mask:
                     mask |= bit
             self._masks[boxes] = mask

@@ -122,7 +122,7 @@ def decide(
 def _decided(model: Model, ends: tuple[int, int], service: str, asked: Sequence[Box]) -> Decision:
     """What one cell says."""
     matrix = model.matrix
-    parts = matrix.parts(*ends, model.atoms.mask(asked))
+    parts = matrix.parts(*ends, model.atoms.touched(asked))
     answers = {(p.action.action, p.would.action) for p in parts}
     first = parts[0]
     regions = clipped(model.atoms.regions(first.mask), asked)
@@ -158,7 +158,7 @@ def _asked(model: Model, service: str, family: int | None, source_port: int | No
             for b in boxes
             if b.sources[0] <= source_port <= b.sources[1]
         ]
-    if not boxes or not model.atoms.mask(boxes):
+    if not boxes or not model.atoms.touched(boxes):
         raise UsageError(f"{service} has no packet from port {source_port}")
     return boxes
 

@@ -213,7 +213,7 @@ def _share(atoms: Atoms, mask: int, asked: int) -> float:
 
 def _ported(atoms: Atoms) -> int:
     boxes: list[Box] = [EVERYTHING._replace(family=4, protocols=(n, n)) for n in (6, 17)]
-    return atoms.mask(boxes)
+    return atoms.touched(boxes)
 
 
 def _turned(rows: Sequence[Sequence[int]]) -> list[list[int]]:

@@ -167,7 +167,7 @@ def _kinds(model: Model, group: int) -> set[str]:
 def _too_big(model: Model) -> Iterator[Finding]:
     """Lines that deny what routers answer to a sender, where the sender may send TCP or UDP."""
     needed = model.atoms.mask(TOO_BIG)
-    flows = model.atoms.mask([Box(0, (6, 6)), Box(0, (17, 17))])
+    flows = model.atoms.touched([Box(0, (6, 6)), Box(0, (17, 17))])
     size, told = len(model.groups), set[int]()
     denying = {
         number for number, effect in enumerate(model.matrix.effects) if effect.denies & needed

@@ -76,7 +76,7 @@ def read_groups(root: Folder, numbering: Numbering | None, problems: Problems) -
         )
         for s in sets
     ]
-    return None if cycles else Groups(groups, sound, numbering)
+    return None if cycles else Groups(groups, sound, numbering, checked=False)
 
 
 def _read_group(

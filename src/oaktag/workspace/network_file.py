@@ -70,7 +70,7 @@ class _Reader:
         nodes = [n for i in items.get("nodes", []) if (n := self.node(i)) is not None]
         links = [k for i in items.get("links", []) if (k := self.link(i)) is not None]
         feeds = [f for i in items.get("feeds", []) if (f := self.feed(i)) is not None]
-        network = Network(nodes, segments, _named_apart(links), _named_apart(feeds))
+        network = Network(nodes, segments, _named_apart(links), _named_apart(feeds), checked=False)
         if "mending" in self.top:
             network.prices = self.prices(self.top["mending"], "mending", MENDING)
         return network
