@@ -25,7 +25,7 @@ Run = Callable[..., Ran]
 PLANTED = [
     ("network.yaml", "carrier, carries: false}", "carrier, carries: false, marks: true}", {"OT401"}),
     ("network.yaml", "  - {from: registry, to: hall-edge}", "  - {from: registry, to: hall-edge, only: {groups: [internet, hall]}}", {"OT402"}),
-    ("network.yaml", "segments:\n", "  - {node: spare, point: {}}\n\nsegments:\n", {"OT403"}),
+    ("network.yaml", "segments:\n", "  - {node: spare, point: {}}\n\nsegments:\n", {"OT403", "OT411"}),
     ("assignments.yaml", "pins:\n", "pins:\n  - {prefix: 10.20.1.11, group: kiosks, at: hall-edge}\n", {"OT404"}),
     ("network.yaml", "feeds:\n", "  - {between: [central-core, provider], cost: 11}\n\nfeeds:\n", {"OT405", "OT406"}),
     ("network.yaml", "      stateful: true\n", "      stateful: false\n", set()),

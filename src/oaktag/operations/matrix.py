@@ -10,8 +10,9 @@ from typing import TYPE_CHECKING, ClassVar
 import numpy as np
 from numpy.typing import NDArray
 
+from oaktag.core import matrix as core
 from oaktag.core.comparison import compare
-from oaktag.core.matrix import ANSWERS, MOST_CELLS
+from oaktag.core.matrix import ANSWERS
 from oaktag.core.packets import EVERYTHING, Atoms, Box
 from oaktag.core.service_text import parse_asked, set_text
 from oaktag.operations.compare import together
@@ -130,7 +131,7 @@ def matrix(
 def _whole(model: Model) -> list[NDArray[np.int32]]:
     """All cells, by which contents are numbered whatever is asked for; none where these are too
     many."""
-    if len(model.groups) ** 2 > MOST_CELLS:
+    if len(model.groups) ** 2 > core.MOST_CELLS:
         return []
     return [model.matrix.action_form, model.matrix.would_form]
 
