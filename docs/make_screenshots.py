@@ -20,15 +20,15 @@ OUT = Path(__file__).parent / "screenshots"
 DISPLAY = ":77"
 #: picture → (folder, commands)
 SHOTS = {
-    "check": ("quillmere", ["oaktag check", "oaktag members --unassigned", "oaktag groups"]),
+    "check": ("quillmere", ["oaktag check", "oaktag members --unassigned"]),
     "explain": ("quillmere", ["oaktag explain 0200.5e10.0024", "oaktag attributes --like wd-"]),
-    "members": ("quillmere", ["oaktag members", "oaktag members --when 'site=ashgrove, model=SC-*|WD-*'", "oaktag pin 02:00:5e:10:00:13 --to return-sorters --until 2027-01-31"]),
+    "members": ("quillmere", ["oaktag members --when 'site=ashgrove, model=SC-*|WD-*'", "oaktag pin 02:00:5e:10:00:13 --to return-sorters --until 2027-01-31"]),
     "matrix": ("quillmere", ["oaktag matrix"]),
     "cell": ("quillmere", ["oaktag cell kiosks catalogue", "oaktag decide ivo loans-1 ssh"]),
     "review": ("quillmere", ["oaktag review"]),
     "describe": ("quillmere", ["oaktag describe kiosks", "oaktag callers loans-db"]),
-    "compare": ("quillmere", ["oaktag compare ../quillmere-mended .", "oaktag compare --if-enforced", "oaktag verify"]),
-    "grant": ("quillmere", ["oaktag grant ada scans-1 ssh --until 2027-01-31", "oaktag set --where 'note=isolation*' --mode enforce"]),
+    "compare": ("quillmere", ["oaktag compare ../quillmere-mended/ ./", "oaktag verify"]),
+    "grant": ("quillmere", ["oaktag grant ada scans-1 ssh --until 2027-01-31", "oaktag grant bram loans-db ssh --only --until 2027-01-31 | tail -9", "oaktag set --where 'note=isolation*' --mode enforce"]),
     "expect": ("quillmere", ["oaktag expect"]),
     "reach": ("quillmere", ["oaktag reach"]),
     "trace": ("quillmere", ["oaktag trace emil loans-1 loans-api --return | head -17", "oaktag trace 02:00:5e:10:00:24 catalogue-1 https | tail -9"]),
@@ -56,9 +56,13 @@ def take(name: str, folder: Path, commands: list[str]) -> None:
     script.write_text(
         "\n".join(["clear", "printf '\\033[?25l'", *lines, f"touch {done}", "sleep 60"]) + "\n"
     )
+    said = subprocess.run(
+        ["sh", "-c", "; ".join(commands)], cwd=folder, capture_output=True, text=True
+    )
+    rows = min(said.stdout.count("\n") + 2 * len(commands) + 2, 66)  # as high as it takes
     window = subprocess.Popen(
         [
-            "xterm", "-geometry", "106x47", "-fa", "DejaVu Sans Mono", "-fs", "11", "-bg", "#fbfaf7",
+            "xterm", "-geometry", f"106x{rows}", "-fa", "DejaVu Sans Mono", "-fs", "11", "-bg", "#fbfaf7",
             "-fg", "#222222", "-T", name, "-e", "sh", str(script),
         ],
         cwd=folder, env={**os.environ, "DISPLAY": DISPLAY},
@@ -88,7 +92,7 @@ def main(names: list[str]) -> None:
     if missing:
         sys.exit(f"this needs {', '.join(missing)}")
     OUT.mkdir(exist_ok=True)
-    screen = subprocess.Popen(["Xvfb", DISPLAY, "-screen", "0", "1280x1024x24"])
+    screen = subprocess.Popen(["Xvfb", DISPLAY, "-screen", "0", "1280x1400x24"])
     try:
         time.sleep(1)
         with tempfile.TemporaryDirectory() as place:

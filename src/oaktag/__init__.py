@@ -28,6 +28,8 @@ from oaktag.errors import (
 from oaktag.located import Location
 
 if TYPE_CHECKING:
+    from pathlib import Path
+
     from oaktag.findings import CODES, Finding
     from oaktag.operations.face import Workspace
 
@@ -45,7 +47,42 @@ __all__ = [
     "Workspace",
     "WorkspaceError",
     "__version__",
+    "sample",
 ]
+
+
+def sample(folder: str | Path | None = None, *, mended: bool = False) -> Path:
+    """The sample, the county libraries of Quillmere, written into a folder.
+
+    Args:
+        folder: where to; by default a new one, which goes when the program ends.
+        mended: without its honest mistakes.
+
+    Returns:
+        The folder.
+
+    Raises:
+        UsageError: the folder holds something already.
+
+    Example:
+        >>> import oaktag
+        >>> quillmere = oaktag.Workspace.load(oaktag.sample())
+        >>> quillmere.decide("patrons", "loans-db", "https").action
+        'deny'
+    """
+    import atexit
+    import shutil
+    import tempfile
+    from pathlib import Path
+
+    from oaktag.demo.sample import write_sample
+
+    if folder is None:
+        made = tempfile.mkdtemp(prefix="quillmere-")
+        atexit.register(shutil.rmtree, made, ignore_errors=True)
+        folder = Path(made) / "quillmere"
+    write_sample(Path(folder), mended=mended)
+    return Path(folder)
 
 
 def __getattr__(name: str) -> Any:

@@ -15,6 +15,7 @@ def show(page: Page, d: Row) -> None:
     """The diff, all that it does, and whether it was written."""
     if d["diff"]:
         page.say(d["diff"].rstrip("\n"))
+        page.say()
     if alone := d.get("alone"):
         page.paragraph(
             f"{alone['endpoint']} gets a group of its own through {alone['until']}: "
@@ -37,9 +38,9 @@ def written(page: Page, d: Row) -> None:
     if not d["files"]:
         page.say("nothing to change")
     elif d["written"]:
-        page.say(f"written: {files}")
+        page.paragraph(f"written: {files}", "    ", first="")
     else:
-        page.say(f"not written: {files}")
+        page.paragraph(f"not written: {files}", "    ", first="")
         page.hint("--write writes it")
 
 
@@ -55,9 +56,12 @@ def effect(page: Page, d: Row) -> None:
         rows = [(r["endpoint"], r["was"] or "—", r["is"] or "—") for r in d["endpoints"]]
         page.table(("endpoint", "was in", "is in then"), rows[:SHOWN])
         _more(page, rows, "endpoint", "moves")
+        page.say()
     for r in d["expectations"]:
         verb = "holds then" if r["is"] else "FAILS then"
         page.say(f"{verb}: {r['from']} → {r['to']}: {r['asks']} ({r['file']}:{r['line']})")
+    if d["expectations"]:
+        page.say()
     network(page, d["network"])
     if d["not_followed"]:
         page.paragraph(f"not followed: {d['not_followed']}", "   ", first="")
@@ -82,6 +86,7 @@ def cells(page: Page, rows: list[Row]) -> None:
     if folded_rows:
         page.table(("from", "to", "opened", "closed"), folded_rows[:SHOWN], wrap=(0, 1, 2, 3))
         _more(page, folded_rows, "cell", "differs")
+        page.say()
 
 
 def _more(page: Page, rows: list[Any], word: str, verb: str) -> None:
@@ -99,7 +104,7 @@ def folded(rows: list[Row]) -> list[tuple[str, str, str, str]]:
         alike.setdefault(key, []).append(row)
     return [
         (
-            f"{'new' if new else 'over'} {effect}{' (accepted)' * accepted}",
+            f"{'new' if new else 'mended'} {effect}{' (accepted)' * accepted}",
             f"{sum(r['flows'] for r in of):,}", why, _example(of[0]),
         )
         for (new, effect, why, accepted), of in alike.items()
@@ -114,6 +119,7 @@ def network(page: Page, rows: list[Row]) -> None:
             ("network", "flows", "why", "for example"), causes[:SHOWN], right=(1,), wrap=(2, 3)
         )
         _more(page, causes, "cause", "differs")
+        page.say()
 
 
 def _example(row: Row) -> str:

@@ -49,9 +49,7 @@ def _text(page: Page, d: Row) -> None:
             wrap=(3,),
         )
         page.say()
-    if d["network"]:
-        network(page, d["network"])
-        page.say()
+    network(page, d["network"])
     page.paragraph(_counts(d), "    ", first="")
     for told, names in _lists(d["points"]).items():
         page.paragraph(f"{', '.join(names)}: {told}", "       ", first="   ")
@@ -162,10 +160,10 @@ def _counts(d: Row) -> str:
         touched = count(len(d["expectations"]), "expectation")
         parts.append(f"{touched} touched, {broken} of them failing now")
     parts.append(f"{count(len(d['points']), 'list')} changed")
-    for new, word in ((True, "new"), (False, "over")):
+    for new, word in ((True, "new"), (False, "mended")):
         told: Counter[str] = Counter()
         for r in d["network"]:
             if r["new"] == new:
                 told[r["effect"]] += r["flows"]
-        parts += [f"{n:,} {word} {effect}" for effect, n in told.items()]
+        parts += [count(n, f"{word} {effect}") for effect, n in told.items()]
     return ", ".join(parts)
