@@ -14,9 +14,8 @@ def main(folder: str | None = None) -> None:
     workspace = oaktag.Workspace.load(folder or oaktag.sample())
     reach = workspace.reach()
     print(reach)
-    print(
-        f"{reach.wrong} rows fare wrong; the first cause: {reach.summary['causes'][0]['advice']}\n"
-    )
+    advice = reach.summary["causes"][0]["advice"]
+    print(f"\n{reach.wrong} rows fare wrong; what to do first: {advice}\n")
     print(workspace.trace("patrons", "catalogue", "https"))
     worst = workspace.failures().failures[0]
     print(f"the worst single failure: the {worst['kind']} {worst['name']}, e.g. {worst['example']}")

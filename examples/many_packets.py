@@ -31,10 +31,8 @@ def main(folder: str | None = None) -> None:
         np.char.add(np.char.add(packets["source"][said.allowed], " → "),
                     packets["destination"][said.allowed]), return_counts=True,
     )  # fmt: skip
-    for pair, n in sorted(zip(pairs.tolist(), often.tolist(), strict=True), key=lambda x: -x[1])[
-        :8
-    ]:
-        print(f"{n:>6}  {pair}")
+    for number in np.argsort(-often)[:8].tolist():
+        print(f"{often[number]:>6}  {pairs[number]}")
 
 
 if __name__ == "__main__":

@@ -2,9 +2,13 @@
 
 from __future__ import annotations
 
+import doctest
+import importlib
 import subprocess
 import sys
 from pathlib import Path
+
+import pytest
 
 import oaktag
 
@@ -21,7 +25,16 @@ def _run(name: str, *arguments: str | Path) -> str:
     return done.stdout
 
 
-def test_who_may_reach(sample: Path) -> None:
+@pytest.mark.parametrize("path", sorted(EXAMPLES.glob("*.py")), ids=lambda p: p.stem)
+def test_every_example_runs_as_it_stands(path: Path) -> None:
+    """Without arguments, on the sample; it ends with something to look at, and README lists it."""
+    said = _run(path.name)
+    assert len(said.splitlines()) >= 4, said
+    assert f"`{path.name}`" in (ROOT / "README.md").read_text(encoding="utf-8")
+    assert f"python examples/{path.name}" in path.read_text(encoding="utf-8")
+
+
+def test_what_examples_say(sample: Path) -> None:
     said = _run("who_may_reach.py", sample, "loans-db", "8443/tcp").splitlines()
     assert "  patrons          deny  by matrix/10-shared.csv:11" in said
     assert "  librarians       allow  by matrix/20-reading.csv:2" in said
@@ -29,16 +42,24 @@ def test_who_may_reach(sample: Path) -> None:
         x.startswith("  patrons          allow, would deny")
         for x in _run("who_may_reach.py", sample, "patrons", "ssh").splitlines()
     )
-
-
-def test_without_files() -> None:
     assert _run("without_files.py").splitlines() == [
         "untagged → shelves: icmp/echo-request",
         "readers → shelves: 443/tcp",
         "shelves → shelves: icmp/echo-request",
         "the list has 15 entries; refuted: None",
     ]
-    assert len(list(EXAMPLES.glob("*.py"))) == 2
+    assert "the list says deny, the matrix allow" in _run("lists_and_proof.py")
+    assert "2 flows between segments and groups: 2 exact" in _run("from_objects.py")
+
+
+def test_examples_in_docstrings() -> None:
+    """They run, and give what they say."""
+    tried = 0
+    for module in (oaktag, importlib.import_module("oaktag.operations.face")):
+        result = doctest.testmod(module)
+        assert result.failed == 0
+        tried += result.attempted
+    assert tried >= 5
 
 
 def test_a_large_workspace_is_one(tmp_path: Path) -> None:

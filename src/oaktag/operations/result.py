@@ -90,7 +90,7 @@ class Result(Mapping[str, Any]):
         return len(self.as_json())
 
     def __str__(self) -> str:
-        return self.text()
+        return self.text().rstrip("\n")
 
     def __repr__(self) -> str:
         rows = getattr(self, self.table, None)
