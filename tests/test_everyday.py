@@ -402,3 +402,20 @@ def test_what_is_forgotten_at_first(
     build(tmp_path, "", good, config={"sources": sources}, **files)
     codes_ = {f["code"] for f in oaktag("-C", folder, "check", "--json").json["findings"]}
     assert not codes_ & {"OT411", "OT412", "OT413", "OT414"}
+
+
+def test_nothing_that_is_said_is_left_out(oaktag: Run, tmp_path: Path) -> None:
+    """A layer without the column for a day, a mode or an owner is no reason to forget it."""
+    layer = "source,destination,permission\na,b,web\n"
+    folder = build(tmp_path, matrix__0_csv=layer)
+    for words in (
+        ["grant", "a", "c", "ssh", "--until", "2030-01-31"],
+        ["set", "a", "c", "web", "--mode", "observe"],
+        ["set", "b", "c", "web", "--owner", "me"],
+        ["grant", "a-1", "c", "ssh", "--only", "--until", "2030-01-31"],
+    ):
+        ran = oaktag("-C", folder, *words, "--write")
+        assert ran.status == 2 and ("no column" in ran.err or "needs a number" in ran.err), ran
+    assert (folder / "matrix/0.csv").read_text() == layer
+    assert oaktag("-C", folder, "set", "a", "c", "web", "--write").status == 0
+    assert (folder / "matrix/0.csv").read_text() == layer + "a,c,web\n"

@@ -45,6 +45,8 @@ COMMANDS = (
     "reach --json", "reach --failures", "reach --mend --seconds 1", "trace ada loans-1 8443/tcp",
     "trace kiosks catalogue https --return --json", "drift observed", "drift observed --json",
     "reach --observed observed", "pin ada --to kiosks --write", "unpin print-gw-1 --write", "rename kiosks desks --write",
+    "grant bram loans-db ssh --only --until 2030-01-31 --write", "cell front-desks catalogue --json",
+    "decide front-desks catalogue https", "callers front-desks", "help scope --json",
     "groups --number --write", "set patrons catalogue nothing --write", "set --where owner=* --mode observe --write",
     "grant kiosks loans-db 22/tcp", "revoke patrons catalogue https", "verify --junit told.xml",
 )  # fmt: skip

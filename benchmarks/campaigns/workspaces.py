@@ -24,6 +24,7 @@ CHANGES = (
     "unpin loans-1 --write",
     "grant kiosks loans-db 22/tcp --write --anyway",
     "set patrons catalogue nothing --anyway --write",
+    "grant bram loans-db 2222/tcp --only --until 2030-01-31 --write",
     "groups --number --write",
     "compile",
 )

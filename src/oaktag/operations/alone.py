@@ -105,9 +105,12 @@ def _apart(model: Model, old: int, who: str) -> tuple[str, dict[str, str]]:
         [groups.tag(g) for g in range(len(groups)) if groups.tag(g) > 0], 1
     )
     if not numbers:
-        raise UsageError(
-            "no number is left for a group of its own; widen tags: issue in oaktag.yaml"
-        )
+        told = "no number is left for a group of its own; widen tags: issue in oaktag.yaml"
+        if not groups.numbering.low:
+            told = (
+                "a group of its own needs a number: write tags: {issue: 2000-2999} in oaktag.yaml"
+            )
+        raise UsageError(told)
     fields = {"tag": f"issued {numbers[0]}", "split_from": group.id}
     fields["title"] = quoted(f"{group.title or group.id}, for {who} alone")
     if group.owner:

@@ -8,12 +8,23 @@ from collections.abc import Collection, Iterator, Mapping, Sequence
 
 from oaktag.errors import UsageError
 
+#: What a line means without such a column.
+USUAL = {"mode": "enforce", "way": "to"}
+
 
 def with_line(text: str, fields: Mapping[str, str], before: int | None = None) -> str:
-    """A file with one row more, at the end or before the row that starts in a line."""
+    """A file with one row more, at the end or before the row that starts in a line.
+
+    Raises:
+        UsageError: the file has no column for a field, and an empty cell would mean something else.
+    """
     lines = _lines(text)
     _, last = next(_rows(lines))
-    row = ",".join(_csv(fields.get(name, "")) for name in _header(lines))
+    header = _header(lines)
+    for name, value in fields.items():
+        if value and name not in header and USUAL.get(name) != value:
+            raise UsageError(f"the file has no column {name!r}; add it to its header first")
+    row = ",".join(_csv(fields.get(name, "")) for name in header)
     end = "\r\n" if lines[last - 1].endswith("\r\n") else "\n"
     if before is not None:
         lines.insert(before - 1, row + end)
