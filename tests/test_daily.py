@@ -6,6 +6,7 @@ from __future__ import annotations
 import csv
 import io
 import json
+import re
 import shutil
 import subprocess
 from collections.abc import Callable
@@ -318,7 +319,13 @@ def test_figures_are_pictures_and_always_the_same(oaktag: Run, shipped: Path) ->
         assert oaktag("-C", shipped, "reach", "--figure", name).status == 1
     drawn = (shipped / "a.svg").read_text()
     assert drawn == (shipped / "b.svg").read_text()
-    assert all(word in drawn for word in ("colmere-access", "2 leak", "provider"))
+    said = ["83 flows break, 122 leak: 120 of them", "no feed from ashgrove-access", "provider"]
+    assert all(word in drawn for word in said)
+    written = re.findall(r"<!-- (.*?) -->", drawn)
+    assert (
+        written.count("tags lost") == 6
+        and written.count("! leaks: no point on some paths from here") == 5
+    )
 
 
 def test_boxes_of_a_comparison_read_as_services(shipped: Path) -> None:

@@ -398,10 +398,11 @@ def test_json_of_many_rows_says_that_it_is_grouped(
     assert json.dumps(again, sort_keys=True) == text
 
 
-def test_a_figure_of_very_many_sites(tmp_path: Path, oaktag: Callable[..., Ran]) -> None:
-    """A table of sites by sites: every site twice, a mark for each two sites joined or fed."""
+@pytest.mark.parametrize("at", [3, 6])
+def test_a_figure_of_very_many_sites(tmp_path: Path, oaktag: Callable[..., Ran], at: int) -> None:
+    """Eleven sites are a box each; more are a table of sites by sites, with each site twice."""
     nodes: list[dict[str, Any]] = [
-        {"node": f"n{n}", "site": f"town-{n // 3}", "carries": n % 2 == 0, "points": []}
+        {"node": f"n{n}", "site": f"town-{n // at}", "carries": n % 2 == 0, "points": []}
         for n in range(66)
     ]
     nodes[2]["points"] = [{"name": "p"}]
@@ -418,6 +419,15 @@ def test_a_figure_of_very_many_sites(tmp_path: Path, oaktag: Callable[..., Ran])
     assert drawn == (tmp_path / "two.svg").read_text()
     assert (tmp_path / "one.png").read_bytes()[:4] == b"\x89PNG"
     written = re.findall(r"<!-- (.*?) -->", drawn)
+    if at == 6:
+        assert all(
+            written.count(f"town-{n}") == written.count(f"site town-{n}") == 1 for n in range(11)
+        )
+        assert sum(w.startswith("6 nodes: ") for w in written) == 11
+        assert (
+            written.count("! goes wrong at n2") == 1 and "66 nodes: each site is one box" in drawn
+        )
+        return
     assert all(written.count(f"town-{n}") == 2 for n in range(22))
     assert written.count("! 1") == 1  # only the point's node can be where something goes wrong
     assert "below the diagonal, links between sites" in drawn

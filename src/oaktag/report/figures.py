@@ -22,6 +22,7 @@ if TYPE_CHECKING:
 
 Document = Mapping[str, Any]
 INK, TINT, PAPER, GRID, HINT = "#3b4f5c", "#bccad3", "#ffffff", "#d5d9dc", "#8a5a00"
+WRONG = "#a01010"
 FORMATS = (".png", ".svg")
 
 
