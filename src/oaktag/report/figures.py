@@ -10,10 +10,11 @@ import io
 import warnings
 from collections.abc import Mapping
 from pathlib import Path
+from textwrap import wrap
 from typing import TYPE_CHECKING, Any
 
 from oaktag.errors import OakTagError, UsageError
-from oaktag.report.words import letters
+from oaktag.report.words import few, letters
 from oaktag.workspace.textfile import write_bytes
 
 if TYPE_CHECKING:
@@ -61,8 +62,8 @@ def save(figure: Figure, path: Path) -> None:
 def draw_matrix(document: Document, path: Path) -> None:
     """The matrix with equal rows and columns in blocks.
 
-    The share of what is allowed is the size of the square in a cell, its letter says what; a cell
-    that observed lines would change has a bar over it, and the letter that it would have.
+    The more is allowed, the fuller a cell, in equal steps; its letter says what. A cell that
+    observed lines would change has a bar over it, and the letter that it would have.
 
     Raises:
         UsageError: the file's name ends in neither .png nor .svg.
@@ -71,15 +72,23 @@ def draw_matrix(document: Document, path: Path) -> None:
 
     rows, columns = document["rows"], document["columns"]
     code = {form["form"]: form["code"] for form in document["forms"]}
-    share = {f["form"]: f["share"] for f in document["forms"]}
+    steps = sorted({f["share"] for f in document["forms"]} - {0, 1})
+    fill = {share: (n + 1) / (len(steps) + 1) for n, share in enumerate(steps)} | {0: 0, 1: 1}
+    share = {f["form"]: fill[f["share"]] for f in document["forms"]}
     cells = {(c["source"], c["destination"]): c for c in document["cells"]}
     side = 0.42 if max(len(rows), len(columns)) <= 30 else 0.21
     labels = [_label(block) for block in rows], [_label(block) for block in columns]
     legend = [(code[f["form"]], f["allows"]) for f in document["forms"] if f["allows"] != "none"]
     left, top = 0.08 * max(map(len, labels[0])) + 0.3, 0.065 * max(map(len, labels[1])) + 0.25
-    lines = _wrapped(legend, max(60, int((left + side * len(columns)) / 0.075)))
-    height = top + side * len(rows) + 0.35 + 0.165 * (len(lines) + 1)
     width = max(left + side * len(columns) + 0.9, 8.0)
+    across = int(width / 0.066)
+    blocks = dict.fromkeys(tuple(block) for block in (*rows, *columns) if len(block) > 1)
+    lines = [
+        line
+        for block in blocks
+        for line in wrap(f"{_label(list(block))}: {few(block, 12)}", across, break_on_hyphens=False)
+    ] + _wrapped(legend, across)
+    height = top + side * len(rows) + 0.35 + 0.165 * (len(lines) + 1)
     figure = new_figure(width, height, path)
     axes = figure.add_axes((left / width, 1 - (top + side * len(rows)) / height,
                             side * len(columns) / width, side * len(rows) / height))  # fmt: skip
@@ -123,7 +132,7 @@ def draw_matrix(document: Document, path: Path) -> None:
     )
     axes.set_yticks([i + 0.5 for i in range(len(rows))], labels[0], fontsize=small)
     foot = 1 - (top + side * len(rows) + 0.2) / height
-    note = "rows: from; columns: to. Filled: how much is allowed (ports, on a logarithmic scale)."
+    note = "rows: from; columns: to. The fuller a cell, the more ports it allows."
     if any(c["form"] != c["would_form"] for c in document["cells"]):
         note += " x>y under a hatched bar: x now, y if the observed lines were enforced."
     figure.text(
@@ -161,7 +170,7 @@ def draw_around(document: Document, path: Path) -> None:
     Raises:
         UsageError: the file's name ends in neither .png nor .svg.
     """
-    from matplotlib.patches import FancyArrowPatch
+    from matplotlib.patches import FancyArrowPatch, FancyBboxPatch
 
     inner = document["groups"]
     sources = list(dict.fromkeys(r["source"] for r in document["comes_in"]))
@@ -170,52 +179,66 @@ def draw_around(document: Document, path: Path) -> None:
     used = dict.fromkeys(r["allows"] for r in every)
     code = dict(zip(used, letters(), strict=False))
     most = max(len(sources), len(inner), len(targets), 1)
-    lines = _wrapped([(code[a], a) for a in used], 105)
+    lines = [*_inside(document, code), *_wrapped([(code[a], a) for a in used], 105)]
     height = 0.42 * most + 1.1 + 0.19 * len(lines)
-    figure = new_figure(9.6, height, path)
+    half = max(0.038 * max(map(len, (*sources, *inner, *targets)), default=0) + 0.12, 0.6)
+    middles = [0.3 + half + n * (2 * half + 1.9) for n in range(3)]
+    width = middles[-1] + half + 0.3
+    figure = new_figure(width, height, path)
     axes = figure.add_axes(
         (0, 0.19 * (len(lines) + 1) / height, 1, 1 - 0.19 * (len(lines) + 1) / height)
     )
-    axes.set_xlim(0, 9.6)
+    axes.set_xlim(0, width)
     axes.set_ylim(most + 0.9, -1.25)
     axes.axis("off")
     places: dict[tuple[int, str], tuple[float, float]] = {}
     for column, (x, title, names) in enumerate(
         (
-            (1.5, "comes in from", sources),
-            (4.8, document["set"], inner),
-            (8.1, "goes out to", targets),
+            (middles[0], "comes in from", sources),
+            (middles[1], document["set"], inner),
+            (middles[2], "goes out to", targets),
         )
     ):
         axes.text(x, -0.75, title, ha="center", fontsize=9.5, fontweight="bold")
         for n, name in enumerate(names):
             y = (n + 0.5) * most / len(names)
             places[column, name] = x, y
-            axes.text(x, y, name, ha="center", va="center", fontsize=8.5,
-                      bbox={"boxstyle": "round,pad=0.35", "facecolor": PAPER, "edgecolor": INK})  # fmt: skip
+            axes.text(x, y, name, ha="center", va="center", fontsize=8.5)
+            axes.add_patch(
+                FancyBboxPatch((x - half, y - 0.3), 2 * half, 0.6, boxstyle="round,pad=0,rounding_size=0.08",
+                               facecolor=PAPER, edgecolor=INK)
+            )  # fmt: skip
     nth: dict[tuple[int, str], int] = {}
-    for part, start, end in (("comes_in", 0, 1), ("goes_out", 1, 2), ("passes_inside", 1, 1)):
+    for part, start, end in (("comes_in", 0, 1), ("goes_out", 1, 2)):
         for r in document[part]:
             (xa, ya), (xb, yb) = places[start, r["source"]], places[end, r["destination"]]
-            bend = 0.35 if start == end else 0.0
-            gap = 0 if start == end else 0.75
-            if (xa, ya) == (xb, yb):
-                axes.text(
-                    xa,
-                    ya + 0.45,
-                    f"itself: {code[r['allows']]}",
-                    fontsize=7.5,
-                    va="center",
-                    color=HINT,
-                )
-                continue
+            xa, xb = xa + half, xb - half
             axes.add_patch(
-                FancyArrowPatch((xa + gap, ya), (xb - gap, yb), connectionstyle=f"arc3,rad={bend}",
-                                arrowstyle="-|>", mutation_scale=9, lw=0.8, color=INK)
+                FancyArrowPatch((xa, ya), (xb, yb), arrowstyle="-|>", mutation_scale=9, lw=0.8, color=INK,
+                                shrinkA=0, shrinkB=0)
             )  # fmt: skip
-            nth[start, r["source"]] = nth.get((start, r["source"]), 0) + 1
-            t = 0.08 + 0.13 * (nth[start, r["source"]] % 5)
-            axes.text(xa + gap + t * (xb - xa - 2 * gap), ya + t * (yb - ya), code[r["allows"]], fontsize=7.5,
+            outer = (0, r["source"]) if start == 0 else (2, r["destination"])
+            nth[outer] = (
+                nth.get(outer, 0) + 1
+            )  # letters near the outer boxes, where arrows lie apart
+            t = 0.08 + 0.13 * (nth[outer] % 5)
+            t = t if start == 0 else 1 - t
+            axes.text(xa + t * (xb - xa), ya + t * (yb - ya), code[r["allows"]], fontsize=7.5,
                       ha="center", va="center", bbox={"facecolor": PAPER, "edgecolor": "none", "pad": 0.8})  # fmt: skip
     figure.text(0.02, 0.1 / height, "\n".join(lines), fontsize=7.5, va="bottom", linespacing=1.5)
     save(figure, path)
+
+
+def _inside(document: Document, code: Mapping[str, str]) -> list[str]:
+    """What passes inside the set, as text: arrows between boxes of one column cannot be told apart."""
+    by: dict[str, list[str]] = {}
+    for r in document["passes_inside"]:
+        to = "itself" if r["source"] == r["destination"] else r["destination"]
+        by.setdefault(r["source"], []).append(f"{to} ({code[r['allows']]})")
+    lines = [
+        line
+        for s, to in by.items()
+        for line in wrap(f"{s} → {few(to, 40)}", 105, break_on_hyphens=False)
+    ]
+    more = [f"and {len(lines) - 40} lines more"] if len(lines) > 40 else []
+    return [f"inside {document['set']}:", *lines[:40], *more, ""] if lines else []

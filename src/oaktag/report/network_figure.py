@@ -70,7 +70,9 @@ def draw_network(document: Document, path: Path) -> None:
         sites.setdefault(node["site"], []).append(node)
     if folded and len(sites) > MOST_BOXES:
         return draw_table(document, sites, path)
-    shown = {n["node"]: n["site"] if folded else n["node"] for n in document["nodes"]}
+    shown = {
+        n["node"]: (n["site"] or "no site") if folded else n["node"] for n in document["nodes"]
+    }
     boxes = {
         s: [_folded(s, rows)] if folded else [_box(n) for n in rows] for s, rows in sites.items()
     }
@@ -134,7 +136,7 @@ def _folded(site: str, nodes: list[Document]) -> Box:
         wrong += _wrapped(f"! goes wrong at {few(at)}")
     if any(n["open"] for n in nodes):
         wrong += _wrapped("! leaks: no point on some paths from here")
-    return Box(site, _wrapped(told), wrong)
+    return Box(site or "no site", _wrapped(told), wrong)
 
 
 def _wrong(node: str, found: Document) -> str:
@@ -246,24 +248,23 @@ def _ends(a: Place, b: Place) -> tuple[tuple[float, float], tuple[float, float]]
 def _links(axes: Axes, document: Document, places: dict[str, Place], shown: dict[str, str]) -> None:
     from matplotlib.patches import FancyArrowPatch
 
-    drawn: set[tuple[str, str, bool]] = set()
+    between: dict[tuple[str, str], set[bool]] = {}
     for link in document["links"]:
-        a, b = shown[link["a"]], shown[link["b"]]
-        key = min(a, b), max(a, b), link["carries"]
-        if a == b or key in drawn:
-            continue
-        drawn.add(key)
+        a, b = sorted((shown[link["a"]], shown[link["b"]]))
+        if a != b:
+            between.setdefault((a, b), set()).add(link["carries"])
+    for (a, b), carries in between.items():
         start, end = _ends(places[a], places[b])
         bend = 0.5 if start[0] == end[0] and start[0] == places[a].left + WIDE else 0.0
         axes.add_patch(
             FancyArrowPatch(start, end, connectionstyle=f"arc3,rad={-bend}", arrowstyle="-", color=INK, shrinkA=0,
-                            shrinkB=0, lw=3 if link["carries"] else 1.1, zorder=1,
-                            linestyle="-" if link["carries"] else (0, (5, 3)))
+                            shrinkB=0, lw=3 if True in carries else 1.1, zorder=1,
+                            linestyle="-" if True in carries else (0, (5, 3)))
         )  # fmt: skip
-        if not link["carries"]:
+        if False in carries:
             x, y = (start[0] + end[0]) / 2 + bend * 0.5, (start[1] + end[1]) / 2
-            axes.text(x, y, "tags lost", fontsize=7.5, ha="center", va="center", color=INK, zorder=2,
-                      bbox={"facecolor": PAPER, "edgecolor": "none", "pad": 0.6})  # fmt: skip
+            axes.text(x, y, "tags lost on some" if True in carries else "tags lost", fontsize=7.5, ha="center",
+                      va="center", color=INK, zorder=2, bbox={"facecolor": PAPER, "edgecolor": "none", "pad": 0.6})  # fmt: skip
 
 
 def _missing(
