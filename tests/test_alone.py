@@ -33,6 +33,12 @@ def peopled(stack: Stack, folder: Path) -> package.Workspace:
     """The stack with two endpoints in each group, and numbers to issue."""
     shutil.rmtree(folder, ignore_errors=True)
     write_stack(stack, folder)
+    for layer in (folder / "matrix").iterdir():  # a column for the date that a grant ends at
+        lines = layer.read_text().splitlines()
+        if "expires" not in lines[0]:
+            layer.write_text(
+                "\n".join([f"{lines[0]},expires", *(f"{n}," for n in lines[1:])]) + "\n"
+            )
     config = json.loads((folder / "oaktag.yaml").read_text())
     config["tags"] = {"issue": "2000-2009"}
     config["sources"] = [{"file": "s.csv", "kind": "server", "id": "name"}]

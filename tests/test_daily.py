@@ -271,7 +271,10 @@ def test_lines_keep_their_form() -> None:
     more = {"source": "g", "destination": "h", "permission": "s"}
     assert with_line(text, more) == text + "g,h,s,\r\n"
     assert with_line(text, more, 5) == text.replace("e,f", "g,h,s,\r\ne,f")
-    assert with_line("source,destination\na,b", more) == "source,destination\na,b\ng,h\n"
+    bare = "source,destination,permission\na,b,p"
+    assert with_line(bare, more | {"mode": "enforce"}) == f"{bare}\ng,h,s\n"
+    with pytest.raises(package.UsageError, match=r"m\.csv has no column 'expires'"):
+        with_line(bare, more | {"expires": "2027-01-01"}, file="m.csv")
     with pytest.raises(package.UsageError, match="no column 'owner'"):
         with_cells(text, 2, {"owner": "z"})
     yaml = "permissions:\n  all:  # everything\n    - allow: any\n# end\n"

@@ -70,7 +70,7 @@ def set_line(
         "way": "to",
         **fields,
     }
-    text = csv_edits.with_line(model.files.folder.text(name), fields)
+    text = csv_edits.with_line(model.files.folder.text(name), fields, file=name)
     about = Location(name, 0)
     return made(model, "set", {name: text}, write=write, anyway=anyway, about=about)
 
@@ -203,7 +203,7 @@ def granted(
         before = None if change.before is None else model.lines[change.before].location.line
         row = {"source": names[0], "destination": names[1], "permission": name, "mode": "enforce",
                "way": "to", **fields}  # fmt: skip
-        changed[layer] = csv_edits.with_line(root.text(layer), row, before)
+        changed[layer] = csv_edits.with_line(root.text(layer), row, before, file=layer)
     return Granted(changed, fine, ends)
 
 

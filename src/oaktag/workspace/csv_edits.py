@@ -12,7 +12,9 @@ from oaktag.errors import UsageError
 USUAL = {"mode": "enforce", "way": "to"}
 
 
-def with_line(text: str, fields: Mapping[str, str], before: int | None = None) -> str:
+def with_line(
+    text: str, fields: Mapping[str, str], before: int | None = None, *, file: str = "the file"
+) -> str:
     """A file with one row more, at the end or before the row that starts in a line.
 
     Raises:
@@ -23,7 +25,7 @@ def with_line(text: str, fields: Mapping[str, str], before: int | None = None) -
     header = _header(lines)
     for name, value in fields.items():
         if value and name not in header and USUAL.get(name) != value:
-            raise UsageError(f"the file has no column {name!r}; add it to its header first")
+            raise UsageError(f"{file} has no column {name!r}; add it to its header first")
     row = ",".join(_csv(fields.get(name, "")) for name in header)
     end = "\r\n" if lines[last - 1].endswith("\r\n") else "\n"
     if before is not None:
