@@ -6,6 +6,9 @@ from __future__ import annotations
 import csv
 import io
 import random
+from collections.abc import Callable
+from functools import partial
+from pathlib import Path
 from typing import Any
 
 import pytest
@@ -14,9 +17,12 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from oaktag.core.endpoints import Values
-from oaktag.errors import UsageError
+from oaktag.errors import UsageError, WorkspaceError
 from oaktag.located import Location
 from oaktag.workspace.csv_edits import with_cells, with_line, with_words, without_line
+from oaktag.workspace.edits import try_out
+from oaktag.workspace.load import Files, read_files
+from oaktag.workspace.load import load as load_workspace
 from oaktag.workspace.yaml_edits import (
     quoted,
     with_feed,
@@ -332,3 +338,52 @@ def test_values_of_one_element_are_texts_alone() -> None:
     assert list(held) == [("a",), ("b",), ("c", "d")] and list(held[1:]) == [("b",), ("c", "d")]
     flat, starts = held.elements
     assert (flat, starts.tolist()) == (["a", "b", "c", "d"], [0, 1, 2, 4])
+
+
+def test_what_is_kept_is_what_would_be_read(shipped: Path) -> None:
+    """A change of any one file is tried as if all others were read again, faults and all."""
+
+    def told(read: Callable[[], Files]) -> object:
+        try:
+            files = read()
+        except WorkspaceError as error:
+            return [str(p) for p in error.problems]
+        n, e = files.network, files.endpoints
+        people = {
+            name: [column.value(row) for row in range(len(e.ids))]
+            for name, column in e.columns.items()
+        }
+        return (
+            n.nodes,
+            n.segments,
+            n.links,
+            n.feeds,
+            e.ids,
+            str(people),
+            files.policy,
+            files.inventory.sessions,
+        )
+
+    network = shipped / "network.yaml"
+    network.write_text(
+        network.read_text().replace("{node: central-core,", "{node: central-core, group: archive,")
+    )
+    files = load_workspace(shipped)
+    whole, outcomes = told(lambda: files), set()
+    for path in sorted(
+        p for p in shipped.rglob("*") if p.suffix in (".yaml", ".csv", ".jsonl", ".ldif")
+    ):
+        name, lines = (
+            path.relative_to(shipped).as_posix(),
+            path.read_text().splitlines(keepends=True),
+        )
+        every = range(len(lines)) if name in ("oaktag.yaml", "groups.yaml") else [len(lines) - 1]
+        for gone in every:
+            change = {name: "".join(lines[:gone] + lines[gone + 1 :])}
+            tried = told(partial(try_out, files, change))
+            again = told(partial(read_files, files.folder.over(change), files.moment))
+            assert tried == again, (name, gone)
+            outcomes.add((name.split("/")[0], tried == whole))
+    assert {("inventory", False), ("network.yaml", False), ("groups.yaml", False)} <= outcomes, (
+        outcomes
+    )

@@ -160,8 +160,17 @@ def against(model: Model, other: Model) -> Members:
     """Who moved since another version of the workspace, who came and who went; whose group has
     another id now, and the same tag, has not moved."""
     new = renamed(other.groups, model.groups)
-    names = [*model.files.endpoints.ids]
-    names += [n for n in other.files.endpoints.ids if n not in model.files.endpoints.index]
+    ids = model.files.endpoints.ids
+    names: list[str]
+    if other.files.endpoints is model.files.endpoints:
+        before = np.array([new.get(g.id, g.id) for g in other.groups.all])[
+            other.assignment.group.clip(0)
+        ]
+        after = np.array([g.id for g in model.groups.all])[model.assignment.group.clip(0)]
+        names = [ids[row] for row in np.flatnonzero(before != after).tolist()]
+    else:
+        there = other.files.endpoints
+        names = [*ids, *(n for n in there.ids if n not in model.files.endpoints.index)]
     rows: list[Document] = []
     for name in names:
         was, now = (_group_of(m, name) for m in (other, model))

@@ -11,7 +11,7 @@ from difflib import unified_diff
 from oaktag.errors import UsageError, WorkspaceError
 from oaktag.workspace.folder import Folder, changed_meanwhile
 from oaktag.workspace.journal import write_files
-from oaktag.workspace.load import Files, read_files
+from oaktag.workspace.load import Files, kept, read_files
 from oaktag.workspace.lock import one_writer
 
 
@@ -30,7 +30,7 @@ def try_out(files: Files, changed: Mapping[str, str]) -> Files:
     Raises:
         WorkspaceError: the change would make it unreadable or contradictory.
     """
-    return read_files(files.folder.over(changed), files.moment)
+    return read_files(files.folder.over(changed), files.moment, have=kept(files, changed))
 
 
 def write_all(files: Files, what: str, changed: Mapping[str, str]) -> None:

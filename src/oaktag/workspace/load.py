@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Collection
 from pathlib import Path
+from posixpath import normpath
 from typing import NamedTuple
 
 from oaktag.core.endpoints import Endpoints
@@ -20,10 +21,12 @@ from oaktag.workspace.expectations_file import (
     read_expectations,
 )
 from oaktag.workspace.folder import Folder
+from oaktag.workspace.groups_file import FILE as GROUPS
 from oaktag.workspace.groups_file import read_groups
 from oaktag.workspace.inventory import Inventory, read_inventory
 from oaktag.workspace.journal import interrupted, settle
 from oaktag.workspace.matrix_file import read_layer
+from oaktag.workspace.network_file import FILE as NETWORK
 from oaktag.workspace.network_file import read_network
 from oaktag.workspace.permissions_file import Permissions, read_permissions
 from oaktag.workspace.textfile import Problems
@@ -99,7 +102,33 @@ def load(root: Path, moment: int | None = None, needs: Needs = always) -> Files:
     return files
 
 
-def read_files(root: Folder, moment: int | None = None, needs: Needs = always) -> Files:
+class Kept(NamedTuple):
+    """What need not be read again, for its files and those it depends on are as they were."""
+
+    inventory: Inventory | None = None
+    network: Network | None = None
+
+
+NOTHING = Kept()
+
+
+def kept(files: Files, changed: Collection[str]) -> Kept:
+    """What of a workspace stays as it is where other files are changed."""
+    config = files.config
+    named = [config.sessions, config.corrections, *(s.file for s in config.sources)]
+    people = {normpath(name) for name in named if name is not None}
+    touched = {normpath(name) for name in changed}
+    if FILE in touched:
+        return NOTHING
+    return Kept(
+        files.inventory if len(files.endpoints.ids) and not people & touched else None,
+        files.network if not {NETWORK, GROUPS} & touched else None,
+    )
+
+
+def read_files(
+    root: Folder, moment: int | None = None, needs: Needs = always, have: Kept = NOTHING
+) -> Files:
     """Read a workspace from wherever its files are.
 
     Raises:
@@ -118,11 +147,11 @@ def read_files(root: Folder, moment: int | None = None, needs: Needs = always) -
     inventory, endpoints = None, None
     people = groups is None or needs(groups)
     if people:
-        inventory = read_inventory(root, config, problems, moment)
+        inventory = have.inventory or read_inventory(root, config, problems, moment)
         endpoints = None if inventory is None else inventory.endpoints
     else:
         inventory = Inventory(Endpoints([]))
-    network = read_network(root, groups, problems)
+    network = have.network or read_network(root, groups, problems)
     nodes = set(network.nodes)
     assignments = read_assignments(root, groups, endpoints, nodes, problems)
     expectations: list[Expectation] = []
