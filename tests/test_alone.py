@@ -51,6 +51,12 @@ def peopled(stack: Stack, folder: Path) -> package.Workspace:
     return package.Workspace.load(folder)
 
 
+def where(workspace: package.Workspace, name: str) -> str:
+    """The group that an endpoint is in."""
+    said = workspace.explain(name)["endpoint"]
+    return str(said["group"])
+
+
 def reread(stack: Stack, folder: Path) -> Stack:
     """The stack as its files say now, groups and sets too."""
 
@@ -117,13 +123,13 @@ def test_it_fares_as_before_and_may_just_this_more(
                     if answer == "action" or (s, d) != (new, other):
                         assert after.decide(s, d, packet, answer)[0] == was, (s, d, packet)
     again = package.Workspace.load(folder)
-    assert again.explain(f"{old}-1")["endpoint"]["group"] == new
-    assert again.explain(f"{old}-2")["endpoint"]["group"] == old
+    assert where(again, f"{old}-1") == new
+    assert where(again, f"{old}-2") == old
     assert [b.source.word for b in again.model.files.borne if b.source][1:] == (
         [new] if old == "ada" else []
     )
     later = package.Workspace.load(folder, today=package_day(UNTIL))
-    assert later.explain(f"{old}-1")["endpoint"]["group"] == old
+    assert where(later, f"{old}-1") == old
     left = [f for f in later.check()["findings"] if f["code"] == "OT217"]
     assert len(left) == 1 and f"oaktag unpin {old}-1" in left[0]["hint"]
     later.unpin(f"{old}-1", write=True, anyway=True)
