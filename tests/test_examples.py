@@ -48,7 +48,8 @@ def test_what_examples_say(sample: Path) -> None:
         "shelves → shelves: icmp/echo-request",
         "the list has 15 entries; refuted: None",
     ]
-    assert "the list says deny, the matrix allow" in _run("lists_and_proof.py")
+    told = "tag 320 (patrons) in its frame: the list says deny, the matrix allow"
+    assert told in _run("lists_and_proof.py")
     assert "2 flows between segments and groups: 2 exact" in _run("from_objects.py")
 
 

@@ -222,7 +222,7 @@ def compile_lists(
         text = dialect_of(point).write(held)
         if proved and (against := refute(model, point, text)) is not None:
             raise OakTagError(
-                f"{point.id}: the list is not the matrix: {_refuted(against)['text']}"
+                f"{point.id}: the list is not the matrix: {_refuted(model, against)['text']}"
             )
         path = out / f"{point.id}{dialect_of(point).suffix}"
         texts[path] = text
@@ -310,7 +310,7 @@ def prove(model: Model, folder: Path, progress: Progress | None = None) -> Prove
         try:
             against = refute(model, point, exact_text(path))
             row["equal"] = against is None
-            row["counterexample"] = None if against is None else _refuted(against)
+            row["counterexample"] = None if against is None else _refuted(model, against)
         except OSError:
             row["error"] = f"{path} is missing or cannot be read; oaktag compile writes it"
         except UnicodeDecodeError:
@@ -337,11 +337,14 @@ def _strangers(model: Model, folder: Path) -> Iterator[Document]:
                 }  # fmt: skip
 
 
-def _refuted(against: Refuted) -> Document:
+def _refuted(model: Model, against: Refuted) -> Document:
     family = against.packet.family
     source, destination = (address_text(family, a) for a in (against.source, against.destination))
-    frame = f", tag {against.frame} in its frame," if against.frame else ""
-    frame += f" ({against.what})" if against.what else ""
+    frame, name = "", model.groups.name(against.frame)
+    if against.frame:
+        named = "" if name == str(against.frame) else f" ({name})"
+        frame = f" with tag {against.frame}{named} in its frame"
+    frame += f", {against.what}" if against.what else ""
     said = f"the list says {_answers(against.listed)}, the matrix {_answers(against.meant)}"
     return {
         "packet": packet_json(against.packet),
