@@ -160,31 +160,21 @@ def against(model: Model, other: Model) -> Members:
     """Who moved since another version of the workspace, who came and who went; whose group has
     another id now, and the same tag, has not moved."""
     new = renamed(other.groups, model.groups)
-    ids = model.files.endpoints.ids
-    names: list[str]
-    if other.files.endpoints is model.files.endpoints:
-        before = np.array([new.get(g.id, g.id) for g in other.groups.all])[
-            other.assignment.group.clip(0)
+    was, now = _groups_of(other), _groups_of(model)
+    return Members(
+        moved=[
+            {"endpoint": name, "was": was.get(name), "is": now.get(name)}
+            for name in {**now, **was}
+            if new.get(was.get(name, ""), was.get(name)) != now.get(name)
         ]
-        after = np.array([g.id for g in model.groups.all])[model.assignment.group.clip(0)]
-        names = [ids[row] for row in np.flatnonzero(before != after).tolist()]
-    else:
-        there = other.files.endpoints
-        names = [*ids, *(n for n in there.ids if n not in model.files.endpoints.index)]
-    rows: list[Document] = []
-    for name in names:
-        was, now = (_group_of(m, name) for m in (other, model))
-        if new.get(was or "", was) != now:
-            rows.append({"endpoint": name, "was": was, "is": now})
-    return Members(moved=rows)
+    )
 
 
-def _group_of(model: Model, name: str) -> str | None:
-    """The group of an endpoint by name; None where it is not there."""
-    row = model.files.endpoints.index.get(name)
-    if row is None:
-        return None
-    return model.groups.all[max(int(model.assignment.group[row]), 0)].id
+def _groups_of(model: Model) -> dict[str, str]:
+    """Endpoint → its group."""
+    names = [g.id for g in model.groups.all]
+    groups = model.assignment.group.clip(0).tolist()
+    return {name: names[g] for name, g in zip(model.files.endpoints.ids, groups, strict=True)}
 
 
 def _moved(model: Model, row: int, was: int, now: int) -> Document:
