@@ -324,6 +324,10 @@ def test_figures_are_pictures_and_always_the_same(oaktag: Run, shipped: Path) ->
     assert drawn == (shipped / "b.svg").read_text()
     said = ["83 flows break, 122 leak: 120 of them", "no feed from ashgrove-access", "provider"]
     assert all(word in drawn for word in said)
+    places = re.findall(r"<!-- (\S+) -->\s*<g[^>]*translate\((\S+) ", drawn)
+    across = {name: float(x) for name, x in places}
+    assert across["ashgrove-access"] < across["carrier"] == across["central-core"]
+    assert across["carrier"] < across["hall-edge"] == across["provider"]  # what lies outside
     written = re.findall(r"<!-- (.*?) -->", drawn)
     assert (
         written.count("tags lost") == 6

@@ -32,7 +32,7 @@ def picture(model: Model, reach: Mapping[str, Any]) -> Document:
         node, why = last["node"], last["why"]
         if why in UNKNOWN:
             unknown[node] |= set(cause[UNKNOWN[why]])
-            missing |= {(at[s], node) for s in cause[UNKNOWN[why]] if at[s] != node}
+            missing |= {(at[s], node) for s in cause[UNKNOWN[why]]}
         wrong[node]["unknown" if why in UNKNOWN else why][cause["effect"]] += cause["flows"]
     inhabited = set(at.values())
     fed: dict[str, list[str]] = defaultdict(list)
