@@ -228,9 +228,11 @@ def test_a_lab_is_its_users_alone_and_ends_by_itself(
     real_kernel: None, oaktag: Run, sample: Path, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     """Its folder has a name that nobody can guess, in one of mode 700; one is built at a time; Ctrl-C
-    takes it down, and so does its time, or its folder's end."""
-    monkeypatch.setenv("XDG_RUNTIME_DIR", str(tmp_path))
-    base = tmp_path / "oaktag"
+    takes it down, and so does its time, or its folder's end. Its path may be long."""
+    runtime = tmp_path / ("long" * 20)
+    runtime.mkdir()
+    monkeypatch.setenv("XDG_RUNTIME_DIR", str(runtime))
+    base = runtime / "oaktag"
     lab = Lab(sample)
 
     def gone() -> bool:
@@ -271,7 +273,7 @@ def test_a_lab_is_its_users_alone_and_ends_by_itself(
         ran = oaktag("-C", sample, "lab", word)
         assert ran.status == 2 and "not yours alone" in ran.err, ran
     base.rmdir()
-    (tmp_path / "elsewhere").mkdir(mode=0o700)
+    (runtime / "elsewhere").mkdir(mode=0o700)
     base.symlink_to("elsewhere")
     assert "not yours alone" in oaktag("-C", sample, "lab", "up").err
     keeper = [sys.executable, "-m", "oaktag.lab.keeper", str(tmp_path), "1"]

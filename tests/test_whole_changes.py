@@ -297,17 +297,21 @@ def test_a_file_that_is_written_all_the_time_is_read(
             reads.append(path.name)
             if len(reads) == 1:
                 raise folder_module.BeingWritten("it is being written")
-            with path.open("a") as file:
-                file.write(
-                    f"more{len(reads)},x"
-                    + "," * (path.read_text().split("\n")[0].count(",") - 1)
-                    + "\n"
-                )
+            grow()
         return plain(path, most)
+
+    def grow() -> None:
+        path = sample / "inventory/people.csv"
+        with path.open("a") as file:
+            file.write(
+                f"more{len(reads)},x" + "," * (path.read_text().split("\n")[0].count(",") - 1)
+            )
+            file.write("\n")
 
     monkeypatch.setattr(folder_module, "read_plain", growing)
     held = package.Workspace.load(sample)
     assert "more2" in held.model.files.endpoints.index and len(reads) >= 3
+    grow()
     with pytest.raises(package.UsageError, match="changed since"):
         held.pin("ada", "kiosks", write=True)
 

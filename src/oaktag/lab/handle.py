@@ -19,7 +19,7 @@ from pathlib import Path
 from typing import Any
 
 from oaktag.errors import NotPossibleHere, OakTagError
-from oaktag.lab.namespaces import UNSHARE, missing
+from oaktag.lab.namespaces import UNSHARE, missing, socket_of
 from oaktag.lab.plan import LabPlan
 
 PATIENCE = 20.0
@@ -206,7 +206,8 @@ class Lab:
             raise FileNotFoundError
         line = socket.socket(socket.AF_UNIX)
         try:
-            line.connect(str(folder / "socket"))
+            with socket_of(folder) as path:
+                line.connect(path)
         except OSError:
             line.close()
             raise

@@ -21,7 +21,7 @@ from typing import Any
 from oaktag.dialects import nftables, nftables_live
 from oaktag.lab.build import build, node_name
 from oaktag.lab.feeds import Row, run_feeds
-from oaktag.lab.namespaces import NETNS, inside, load, run
+from oaktag.lab.namespaces import NETNS, inside, load, run, socket_of
 from oaktag.lab.plan import LabPlan, Probe
 from oaktag.lab.probes import Listeners, send
 
@@ -87,7 +87,7 @@ class Keeper:
             await asyncio.sleep(0.5)
         self.stopped.set()
 
-    async def serve(self, path: Path) -> None:
+    async def serve(self, folder: Path) -> None:
         """Answer requests until told to stop."""
         known: dict[str, Callable[[Answer], Awaitable[Answer]]] = {
             "load": self.load, "unload": self.unload, "probe": self.probe,
@@ -104,7 +104,8 @@ class Keeper:
             await writer.drain()
             writer.close()
 
-        server = await asyncio.start_unix_server(answer, path, limit=1 << 26)
+        with socket_of(folder) as path:
+            server = await asyncio.start_unix_server(answer, path, limit=1 << 26)
         async with server:
             await self.stopped.wait()
 
@@ -131,7 +132,7 @@ async def _main(folder: Path, hours: float) -> None:
         (folder / "failed").write_text(f"{error}\n", encoding="utf-8")
         raise
     watching = asyncio.create_task(keeper.watch(folder, hours))
-    await keeper.serve(folder / "socket")
+    await keeper.serve(folder)
     watching.cancel()
     shutil.rmtree(folder, ignore_errors=True)
 

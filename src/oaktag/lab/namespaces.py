@@ -39,6 +39,17 @@ def missing() -> str | None:
 
 
 @contextmanager
+def socket_of(folder: Path) -> Iterator[str]:
+    """The path of a lab's socket, short however long its folder's is: a socket's may hold 107 bytes
+    (unix(7))."""
+    place = os.open(folder, os.O_PATH | os.O_DIRECTORY | os.O_CLOEXEC)
+    try:
+        yield f"/proc/self/fd/{place}/socket"
+    finally:
+        os.close(place)
+
+
+@contextmanager
 def inside(name: str) -> Iterator[None]:
     """Run in a network namespace: sockets made here stay there, and so do child processes."""
     before = os.open("/proc/thread-self/ns/net", os.O_RDONLY)

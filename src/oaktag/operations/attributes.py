@@ -21,7 +21,6 @@ class Attributes(Result):
     attributes: list[Row]
     held: list[Row] = field(metadata={"name": "values"})
     command: ClassVar[str] = "attributes"
-    shown_by: ClassVar[str] = "attributes"
 
     @property
     def table(self) -> str:  # type: ignore[override]

@@ -32,7 +32,6 @@ class BindingList(Result):
     up: bool = field(default=ABSENT)
     ends: list[Row] = field(default=ABSENT)
     command: ClassVar[str] = "bindings"
-    shown_by: ClassVar[str] = "bindings"
 
     @property
     def table(self) -> str:  # type: ignore[override]

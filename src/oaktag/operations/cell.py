@@ -30,7 +30,6 @@ class Cell(Result):
     boxes: list[Row]
     alike: list[Row] = field(default=ABSENT)
     command: ClassVar[str] = "cell"
-    shown_by: ClassVar[str] = "cell"
     table: ClassVar[str] = "boxes"
 
 

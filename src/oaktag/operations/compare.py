@@ -38,7 +38,6 @@ class Comparison(Result):
     not_followed: str
     lines: list[Row] = field(default=ABSENT)
     command: ClassVar[str] = "compare"
-    shown_by: ClassVar[str] = "compare"
     table: ClassVar[str] = "cells"
 
 

@@ -42,7 +42,6 @@ class Decision(Result):
     parts: list[Row] = field(default=ABSENT)
     cells: list[Row] = field(default=ABSENT)
     command: ClassVar[str] = "decide"
-    shown_by: ClassVar[str] = "decide"
 
     @property
     def table(self) -> str:  # type: ignore[override]

@@ -36,7 +36,6 @@ class Drift(Result):
     drift: list[Row]
     silent: list[str]
     command: ClassVar[str] = "drift"
-    shown_by: ClassVar[str] = "drift"
     table: ClassVar[str] = "drift"
 
 

@@ -24,7 +24,6 @@ class Expected(Result):
     expectations: list[Row]
     keep_open: list[Row]
     command: ClassVar[str] = "expect"
-    shown_by: ClassVar[str] = "expect"
     table: ClassVar[str] = "expectations"
 
     @property

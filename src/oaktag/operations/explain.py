@@ -43,7 +43,6 @@ class Explained(Result):
     addressed: list[Row] = field(default=ABSENT)
     policies: list[Row] = field(default=ABSENT)
     command: ClassVar[str] = "explain"
-    shown_by: ClassVar[str] = "explain"
     table: ClassVar[str] = "bindings"
 
 

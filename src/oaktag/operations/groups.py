@@ -24,7 +24,6 @@ class GroupList(Result):
     offered: list[Row]
     sets: list[Row]
     command: ClassVar[str] = "groups"
-    shown_by: ClassVar[str] = "groups"
     table: ClassVar[str] = "groups"
 
 

@@ -37,7 +37,6 @@ class MatrixView(Result):
     rows: list[list[str]]
     columns: list[list[str]]
     command: ClassVar[str] = "matrix"
-    shown_by: ClassVar[str] = "matrix"
     table: ClassVar[str] = "cells"
 
     def frame(self) -> pd.DataFrame:

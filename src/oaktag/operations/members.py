@@ -44,7 +44,6 @@ class Members(Result):
     loses: list[Row] = field(default=ABSENT)
     withheld: list[Row] = field(default=ABSENT)
     command: ClassVar[str] = "members"
-    shown_by: ClassVar[str] = "members"
 
     @property
     def table(self) -> str:  # type: ignore[override]

@@ -42,7 +42,6 @@ class Described(Result):
     tag: int
     sentences: list[Row]
     command: ClassVar[str] = "describe"
-    shown_by: ClassVar[str] = "describe"
     table: ClassVar[str] = "sentences"
 
 
@@ -59,7 +58,6 @@ class Around(Result):
     default: Action
     by_default: dict[str, list[str]]
     command: ClassVar[str] = "around"
-    shown_by: ClassVar[str] = "around"
     table: ClassVar[str] = "comes_in"
 
 

@@ -28,7 +28,6 @@ class Reached(Result):
     unplaced: list[str]
     endpoints: list[Row] = field(default=ABSENT)
     command: ClassVar[str] = "reach"
-    shown_by: ClassVar[str] = "reach"
     table: ClassVar[str] = "flows"
 
     @property

@@ -38,8 +38,8 @@ class Result(Mapping[str, Any]):
     """An answer. Its fields are attributes, and keys too: ``decision.action`` is
     ``decision["action"]``."""
 
-    #: The module of ``report.pages`` that shows it, and the field that holds its main rows; the
-    #: command that prints it is ``command``, of a class or of each answer.
+    #: The module of ``report.pages`` that shows it, where it is not named after the command; and
+    #: the field that holds the main rows. The command is ``command``, of a class or an answer.
     shown_by: ClassVar[str] = ""
     table: ClassVar[str] = ""
 
@@ -61,7 +61,8 @@ class Result(Mapping[str, Any]):
             how: what the command's options say about showing, as ``every=True``.
         """
         page = Page()
-        module = importlib.import_module(f"oaktag.report.pages.{self.shown_by}")
+        name = self.shown_by or getattr(self, "command", "")
+        module = importlib.import_module(f"oaktag.report.pages.{name}")
         module.show(page, self.as_json(), **how)
         return page
 

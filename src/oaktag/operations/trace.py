@@ -33,7 +33,6 @@ class Traced(Result):
     verdict: str
     effect: str | None
     command: ClassVar[str] = "trace"
-    shown_by: ClassVar[str] = "trace"
     table: ClassVar[str] = "hops"
 
 

@@ -27,7 +27,6 @@ class Verified(Result):
     causes: list[Row]
     not_looked_at: list[str]
     command: ClassVar[str] = "verify"
-    shown_by: ClassVar[str] = "verify"
     table: ClassVar[str] = "parts"
 
     @property
