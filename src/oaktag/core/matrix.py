@@ -15,7 +15,7 @@ All lines have one global order, so cells are painted backwards, each line over 
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Callable, Sequence
+from collections.abc import Iterator, Sequence
 from functools import cached_property
 from typing import Literal, NamedTuple
 
@@ -25,6 +25,7 @@ from numpy.typing import NDArray
 from oaktag.core.groups import ITSELF, STAR, UNTAGGED, Groups
 from oaktag.core.lines import Action, Line, Order, Policy
 from oaktag.core.packets import Atoms
+from oaktag.core.painting import Step, in_rounds, paint
 from oaktag.core.permissions import Effect, Forms, effect_of
 from oaktag.errors import OakTagError, UsageError
 
@@ -32,10 +33,11 @@ Answer = Literal["action", "would"]
 ANSWERS: tuple[Answer, Answer] = ("action", "would")
 #: The most cells that are worked out at once; each takes 16 bytes while that goes on.
 MOST_CELLS = 1 << 27
+#: Rows of at most so many cells are painted together, up to so many cells at once.
+SMALL, AT_ONCE = 1 << 12, 1 << 21
 #: So many cells of one group are worked out alone before all of it are.
 FEW = 32
 IntArray = NDArray[np.int64]
-Block = IntArray | tuple[IntArray, IntArray]
 Canvases = dict[Answer, NDArray[np.int32]]
 
 
@@ -76,18 +78,22 @@ def ordered_rows(lines: Sequence[Line], groups: Groups, order: Order, today: int
             rows.append(Row(number, line.destination, line.source, True))
     sign = {"specific-first": 1, "broad-first": -1, "as-listed": 0}[order]
 
+    def key(row: Row) -> tuple[int, int, int, int, bool]:
+        destination, source = rank_of(row, groups)
+        return lines[row.line].layer, sign * destination, sign * source, row.line, row.mirrored
+
+    return sorted(rows, key=key)
+
+
+def rank_of(row: Row, groups: Groups) -> tuple[int, int]:
+    """How narrow a row is: its destination, then its source; 0 a group, 1 a set, 2 ``*``."""
+
     def rank(word: str) -> int:
         if word == STAR:
             return 2
         return 0 if word == UNTAGGED or word in groups.index else 1
 
-    def key(row: Row) -> tuple[int, int, int, int, bool]:
-        source = rank(row.source)
-        destination = source if row.destination == ITSELF else rank(row.destination)
-        line = lines[row.line]
-        return line.layer, sign * destination, sign * source, row.line, row.mirrored
-
-    return sorted(rows, key=key)
+    return rank(row.source if row.destination == ITSELF else row.destination), rank(row.source)
 
 
 def _check(groups: Groups, policy: Policy) -> None:
@@ -145,27 +151,82 @@ class Matrix:
 
     @cached_property
     def _painted(self) -> Canvases:
-        return self._paint_all((self.square(),) * 2, self.block)
+        shape = (self.square(),) * 2
+        return {answer: self._paint_all(shape, answer, self.acting(answer)) for answer in ANSWERS}
 
     @cached_property
     def _number(self) -> dict[Row, int]:
         return {row: number for number, row in enumerate(self.rows)}
 
-    def _paint_all(self, shape: tuple[int, ...], block: Callable[[Row], Block | None]) -> Canvases:
-        """The cells of a part of the matrix, into which ``block`` says where a row belongs."""
-        canvases: Canvases = {}
-        for answer in ANSWERS:
-            empty = self.forms.number(self.atoms.full if self.default(answer) == "allow" else 0)
-            canvases[answer] = np.full(shape, empty, dtype=np.int32)
-        memo: dict[tuple[int, int, int], int] = {}
-        for layer in reversed(range(len(self.policy.layers))):
-            after = {answer: canvas.copy() for answer, canvas in canvases.items()}
-            for row in reversed(self._of_layer[layer]):
-                where = block(row)
-                if where is not None:
-                    for answer in self.answers_of(row):
-                        self._paint(canvases[answer], after[answer], row, where, memo)
-        return canvases
+    def _paint_all(
+        self, shape: tuple[int, ...], answer: Answer, steps: Sequence[Step]
+    ) -> NDArray[np.int32]:
+        """The cells of a part of the matrix."""
+        canvas = self._blank(shape, answer)
+        for _ in self._backwards(canvas, steps):
+            pass
+        return canvas
+
+    def _blank(self, shape: tuple[int, ...], answer: Answer) -> NDArray[np.int32]:
+        empty = self.forms.number(self.atoms.full if self.default(answer) == "allow" else 0)
+        return np.full(shape, empty, dtype=np.int32)
+
+    def _backwards(
+        self, canvas: NDArray[np.int32], steps: Sequence[Step]
+    ) -> Iterator[tuple[int, NDArray[np.int32]]]:
+        """Paint steps, the last first; before each its number, and what the layers behind it
+        decide."""
+        memo: dict[tuple[int, ...], int] = {}
+        layer, after = -1, canvas
+        for number in reversed(range(len(steps))):
+            if steps[number].layer != layer:
+                layer, after = steps[number].layer, canvas.copy()
+            yield number, after
+            paint(canvas, after, steps[number], self.effects, self.forms, memo)
+
+    def acting(self, answer: Answer) -> list[Step]:
+        """The rows that act in an answer, as steps."""
+        rows = [n for n, row in enumerate(self.rows) if answer in self.answers_of(row)]
+        return self.steps(rows)
+
+    def steps(self, rows: Sequence[int]) -> list[Step]:
+        """Some rows that speak of any cell, in their order; at once those of few cells each that
+        are next to each other, as long as no cell is among them twice."""
+        holds, sources, destinations = self._holds
+        acting = np.array(rows, dtype=np.int64)
+        sources, destinations = sources[acting], destinations[acting]
+        lines = [self.policy.lines[self.rows[n].line] for n in rows]
+        layers = np.array([line.layer for line in lines], dtype=np.int64)
+        permissions = np.array([line.permission for line in lines], dtype=np.int64)
+        sizes = np.r_[holds[:-1].sum(axis=1), 1]
+        sets = (np.where(end < -1, -2 - end, len(sizes) - 1) for end in (sources, destinations))
+        wide, high = (sizes[end] for end in sets)
+        cells = wide * high
+        large = cells > SMALL
+        chunk = np.cumsum(cells) // AT_ONCE
+        cut = large[1:] | large[:-1] | (layers[1:] != layers[:-1]) | (chunk[1:] != chunk[:-1])
+        found: list[Step] = []
+        for run in np.split(np.arange(len(acting)), np.flatnonzero(cut) + 1):
+            run = run[cells[run] > 0]
+            if not run.size:
+                continue
+            layer, block = int(layers[run[0]]), self.block(self.rows[acting[run[0]]])
+            if len(run) == 1 and block is not None:
+                found.append(Step(layer, acting[run], permissions[run], block))
+                continue
+            row = np.repeat(run, cells[run])
+            s, d = sources[row], destinations[row]
+            d[d == -1] = s[d == -1]
+            ends = np.cumsum(cells[run])
+            for n in np.flatnonzero((sources[run] < 0) | (destinations[run] < -1)).tolist():
+                block = self.block(self.rows[acting[run[n]]])
+                part = slice(int(ends[n] - cells[run[n]]), int(ends[n]))
+                assert block is not None, "it has cells"
+                s[part], d[part] = (end.ravel() for end in np.broadcast_arrays(*block))
+            for at in in_rounds(s * len(self.groups) + d):
+                here = row[at]
+                found.append(Step(layer, acting[here], permissions[here], (s[at], d[at])))
+        return found
 
     def form(self, source: int, destination: int, answer: Answer = "action") -> int:
         """One cell's form. Where all cells are too many to be held it is worked out alone."""
@@ -188,16 +249,24 @@ class Matrix:
         ends = self._holds[2] if axis else self._holds[1]
         speaks = self._speak_of(ends, fixed)
 
-        def block(row: Row) -> IntArray | None:
+        def cells(row: Row) -> IntArray | None:
             if row.destination == ITSELF:
                 here = fixed in self.groups.members(row.source)
                 return np.array([fixed]) if here else None
             if not speaks[self._number[row]]:
                 return None
-            word = row.source if axis else row.destination
-            return np.array(self.groups.members(word), dtype=np.int64)
+            return np.array(self.groups.members(row.source if axis else row.destination))
 
-        return self._paint_all((len(self.groups),), block)
+        steps: dict[Answer, list[Step]] = {answer: [] for answer in ANSWERS}
+        for number, row in enumerate(self.rows):
+            where = cells(row)
+            if where is not None and where.size:
+                line = self.policy.lines[row.line]
+                at, permission = np.array([number]), np.array([line.permission])
+                for answer in self.answers_of(row):
+                    steps[answer].append(Step(line.layer, at, permission, where))
+        shape = (len(self.groups),)
+        return {answer: self._paint_all(shape, answer, steps[answer]) for answer in ANSWERS}
 
     def spoken(self, group: int, axis: Literal[0, 1]) -> NDArray[np.bool_]:
         """Of which destinations of a source (0), or sources of a destination (1), any row speaks;
@@ -242,23 +311,17 @@ class Matrix:
             )
         return size
 
-    def behind(self, answer: Answer) -> list[tuple[NDArray[np.int32], NDArray[np.int32]]]:
-        """For each row the forms of its cells without it and what is read before it: what the
+    def behind(
+        self, answer: Answer, steps: Sequence[Step]
+    ) -> list[tuple[NDArray[np.int32], NDArray[np.int32]]]:
+        """For each step the forms of its cells without it and what is read before it: what the
         rest of its layer and all behind decides, and what the layers behind alone decide."""
-        empty = self.forms.number(self.atoms.full if self.default(answer) == "allow" else 0)
-        canvas = np.full((self.square(),) * 2, empty, dtype=np.int32)
+        canvas = self._blank((self.square(),) * 2, answer)
         none = np.empty(0, dtype=np.int32)
-        found = [(none, none)] * len(self.rows)
-        memo: dict[tuple[int, int, int], int] = {}
-        layer, after = len(self.policy.layers), canvas
-        for number in reversed(range(len(self.rows))):
-            row = self.rows[number]
-            if self.policy.lines[row.line].layer < layer:
-                layer, after = self.policy.lines[row.line].layer, canvas.copy()
-            block = self.block(row)
-            if block is not None and answer in self.answers_of(row):
-                found[number] = canvas[block].copy(), after[block]
-                self._paint(canvas, after, row, block, memo)
+        found = [(none, none)] * len(steps)
+        for number, after in self._backwards(canvas, steps):
+            block = steps[number].block
+            found[number] = canvas[block].copy(), after[block].copy()
         return found
 
     def default(self, answer: Answer) -> Action:
@@ -269,42 +332,9 @@ class Matrix:
     def _watched_default(self) -> Action:
         return self.policy.observed_default or self.policy.default
 
-    @cached_property
-    def _of_layer(self) -> list[list[Row]]:
-        layers: list[list[Row]] = [[] for _ in self.policy.layers]
-        for row in self.rows:
-            layers[self.policy.lines[row.line].layer].append(row)
-        return layers
-
     def answers_of(self, row: Row) -> tuple[Answer, ...]:
         """The answers in which the row acts."""
         return ANSWERS if self.policy.lines[row.line].mode == "enforce" else ("would",)
-
-    def _paint(
-        self,
-        canvas: NDArray[np.int32],
-        after: NDArray[np.int32],
-        row: Row,
-        block: Block,
-        memo: dict[tuple[int, int, int], int],
-    ) -> None:
-        permission = self.policy.lines[row.line].permission
-        effect = self.effects[permission]
-
-        def painted(below: int, later: int) -> int:
-            key = (below, later if effect.passes else -1, permission)
-            if key not in memo:
-                memo[key] = self.forms.number(effect.over(self.forms[below], self.forms[later]))
-            return memo[key]
-
-        below, later = canvas[block], after[block]
-        if below.size == 1:
-            canvas[block] = painted(int(below.ravel()[0]), int(later.ravel()[0]))
-            return
-        pairs = (below.astype(np.int64) << 32) | (later if effect.passes else 0)
-        distinct, inverse = np.unique(pairs, return_inverse=True)
-        fresh = [painted(int(p) >> 32, int(p) & 0xFFFFFFFF) for p in distinct]
-        canvas[block] = np.array(fresh, dtype=np.int32)[inverse.reshape(below.shape)]
 
     def block(self, row: Row) -> tuple[IntArray, IntArray] | None:
         """The cells of a row as an index into [G+1, G+1]; None where it applies to no cell."""
@@ -351,14 +381,17 @@ class Matrix:
         toward |= (destinations == -1) & (source == destination)
         return [int(r) for r in np.flatnonzero(self._speak_of(sources, source) & toward)]
 
-    def pieces(self, source: int, destination: int, answer: Answer) -> list[Piece]:
-        """Who decides what in one cell: disjoint pieces in order, the default last."""
+    def pieces(
+        self, source: int, destination: int, answer: Answer, without: int | None = None
+    ) -> list[Piece]:
+        """Who decides what in one cell: disjoint pieces in order, the default last; as if a line
+        (``without``) were not there."""
         live, passed, layer = self.atoms.full, 0, 0
         result: list[Piece] = []
         for number in self.rows_of(source, destination):
             row = self.rows[number]
             line = self.policy.lines[row.line]
-            if answer not in self.answers_of(row):
+            if answer not in self.answers_of(row) or row.line == without:
                 continue
             if line.layer != layer:
                 live, passed, layer = live | passed, 0, line.layer

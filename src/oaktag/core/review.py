@@ -10,14 +10,16 @@ whose entries ask for a log or an answer does something.
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections import Counter
+from collections.abc import Container, Iterator
 from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
 
-from oaktag.core.groups import ITSELF, STAR, UNTAGGED
-from oaktag.core.matrix import ANSWERS, Answer, Matrix, Row
+from oaktag.core.groups import ITSELF
+from oaktag.core.matrix import ANSWERS, Answer, Matrix, Piece, Row, rank_of
+from oaktag.core.painting import Ints, Step, Undecided, distinct
 from oaktag.core.permissions import Forms
 
 
@@ -36,65 +38,16 @@ class Shadowed:
     by: tuple[int, ...]
 
 
-class _Undecided:
-    """For each cell the packets not yet decided, as painting goes forward through the rows."""
-
-    def __init__(self, matrix: Matrix) -> None:
-        self.forms = Forms()
-        size = len(matrix.groups)
-        self.live = np.full((size, size), self.forms.number(matrix.atoms.full), dtype=np.int32)
-        self.passed = np.full((size, size), self.forms.number(0), dtype=np.int32)
-
-    def leave_layer(self) -> None:
-        """What was passed on is undecided again."""
-        both, inverse = _distinct(self.live, self.passed)
-        joined = [self.forms.number(self.forms[a] | self.forms[b]) for a, b in both]
-        self.live = np.array(joined, dtype=np.int32)[inverse]
-        self.passed[:] = self.forms.number(0)
-
-    def meet(self, matrix: Matrix, row: Row) -> int:
-        """Apply a row; returns the steps that some packet reached, as bits."""
-        block = matrix.block(row)
-        if block is None:
-            return 0
-        effect = matrix.effects[matrix.policy.lines[row.line].permission]
-        both, inverse = _distinct(self.live[block], self.passed[block])
-        reached, live, passed = 0, [], []
-        for before, saved in both:
-            left, kept = self.forms[before], self.forms[saved]
-            for number, (action, mask) in enumerate(effect.steps):
-                hit = left & mask
-                if hit:
-                    reached |= 1 << number
-                    left &= ~hit
-                    kept |= hit if action == "pass" else 0
-            live.append(self.forms.number(left))
-            passed.append(self.forms.number(kept))
-        self.live[block] = np.array(live, dtype=np.int32)[inverse]
-        self.passed[block] = np.array(passed, dtype=np.int32)[inverse]
-        return reached
-
-
-def _distinct(
-    first: NDArray[np.int32], second: NDArray[np.int32]
-) -> tuple[list[tuple[int, int]], NDArray[np.int64]]:
-    pairs, inverse = np.unique((first.astype(np.int64) << 32) | second, return_inverse=True)
-    return [(int(p) >> 32, int(p) & 0xFFFFFFFF) for p in pairs], inverse.reshape(first.shape)
-
-
 def find_shadowed(matrix: Matrix) -> list[Shadowed]:
     """All shadowed lines and entries, in the order of the lines."""
-    reached: dict[int, int] = {}
+    reached: Counter[int] = Counter()
     for answer in ANSWERS:
-        undecided, layer = _Undecided(matrix), 0
-        for row in matrix.rows:
-            line = matrix.policy.lines[row.line]
-            while layer < line.layer:
-                undecided.leave_layer()
-                layer += 1
-            reached.setdefault(row.line, 0)
-            if answer in matrix.answers_of(row):
-                reached[row.line] |= undecided.meet(matrix, row)
+        undecided = _undecided(matrix)
+        for step in matrix.acting(answer):
+            undecided.enter(step.layer)
+            cases, place = undecided.meet(step)
+            for row, case in _by_row(step, place):
+                reached[matrix.rows[row].line] |= cases[case]
     result: list[Shadowed] = []
     applied = _applied(matrix)
     for number in sorted(applied):
@@ -110,6 +63,15 @@ def find_shadowed(matrix: Matrix) -> list[Shadowed]:
             if not reached[number] >> entry & 1:
                 result.append(_shadowed(matrix, applied[number], entry, steps[entry][1]))
     return result
+
+
+def _undecided(matrix: Matrix) -> Undecided:
+    return Undecided(matrix.square(), matrix.atoms.full, matrix.effects)
+
+
+def _by_row(step: Step, place: Ints) -> list[tuple[int, ...]]:
+    """Each row of a step with each case that it has among its cells."""
+    return distinct(step.rows, place)[0]
 
 
 def _applied(matrix: Matrix) -> dict[int, Row]:
@@ -145,56 +107,59 @@ class Contradiction:
 
 
 def find_contradictions(matrix: Matrix) -> list[Contradiction]:
-    """All pairs of contradicting lines, each line once with the first that it contradicts."""
-    classes: dict[tuple[int, int, int], list[Row]] = {}
-    for row in matrix.rows:
-        ends = row.source if row.destination == ITSELF else row.destination, row.source
-        toward, start = (_width(matrix, word) for word in ends)
-        rank = matrix.policy.lines[row.line].layer, toward, start
-        classes.setdefault(rank, []).append(row)
+    """All contradicting lines, each once with the first that it contradicts."""
+    classes: dict[tuple[int, int, int], list[int]] = {}
+    for number, row in enumerate(matrix.rows):
+        rank = matrix.policy.lines[row.line].layer, *rank_of(row, matrix.groups)
+        classes.setdefault(rank, []).append(number)
+    conflicts = [c for rows in classes.values() if len(rows) > 1 for c in _conflicts(matrix, rows)]
     found: dict[int, Contradiction] = {}
-    for rows in classes.values():
-        if len(rows) > 1:
-            for conflict in _conflicts(matrix, rows):
-                found.setdefault(conflict.second, conflict)
+    for _, conflict in sorted(conflicts):
+        found.setdefault(conflict.second, conflict)
     return [found[line] for line in sorted(found)]
 
 
-def _width(matrix: Matrix, word: str) -> int:
-    if word == STAR:
-        return 2
-    return 0 if word == UNTAGGED or word in matrix.groups.index else 1
+def _conflicts(matrix: Matrix, rows: list[int]) -> Iterator[tuple[int, Contradiction]]:
+    """Which of some equally specific rows contradicts one before it, in its first such cell."""
+    size, told, same = matrix.square(), Forms(), set(rows)
+    allowed, denied = (np.full((size, size), told.number(0), dtype=np.int32) for _ in range(2))
+    first: dict[int, tuple[int, int]] = {}
+    for step in matrix.steps(rows):
+        block = step.block
+        cases, place = distinct(allowed[block], denied[block], step.permissions)
+        effects = [matrix.effects[permission] for _, _, permission in cases]
+        masks = [(told[allows], told[denies]) for allows, denies, _ in cases]
+        pairs = list(zip(effects, masks, strict=True))
+        wrong = np.array([bool(e.allows & m[1] | e.denies & m[0]) for e, m in pairs])
+        allowed[block] = np.array([told.number(m[0] | e.allows) for e, m in pairs])[place]
+        denied[block] = np.array([told.number(m[1] | e.denies) for e, m in pairs])[place]
+        for row, cell in _first_cells(step, wrong[place]):
+            first[row] = min(cell, first.get(row, cell))
+    return ((row, _conflict(matrix, row, cell, same)) for row, cell in first.items())
 
 
-def _conflicts(matrix: Matrix, rows: list[Row]) -> Iterator[Contradiction]:
-    """Among equally specific rows: for each cell what rows so far allow, and what they deny."""
-    allowed: dict[tuple[int, int], int] = {}
-    denied: dict[tuple[int, int], int] = {}
-    spoken: dict[tuple[int, int], list[Row]] = {}
-    for row in rows:
-        effect = matrix.effects[matrix.policy.lines[row.line].permission]
-        for cell in _cells(matrix, row):
-            against = (effect.allows & denied.get(cell, 0)) | (effect.denies & allowed.get(cell, 0))
-            if against:
-                for other in spoken[cell]:
-                    held = matrix.effects[matrix.policy.lines[other.line].permission]
-                    common = (effect.allows & held.denies) | (effect.denies & held.allows)
-                    if common and other.line != row.line:
-                        first, second = sorted((other.line, row.line))
-                        yield Contradiction(first, second, cell, common)
-                        break
-            allowed[cell] = allowed.get(cell, 0) | effect.allows
-            denied[cell] = denied.get(cell, 0) | effect.denies
-            spoken.setdefault(cell, []).append(row)
+def _first_cells(step: Step, where: NDArray[np.bool_]) -> Iterator[tuple[int, tuple[int, int]]]:
+    """The rows of a step that have a cell where something is so, each with the first one."""
+    at = np.flatnonzero(where)
+    sources, destinations = (np.broadcast_to(end, where.shape).ravel() for end in step.block)
+    rows = np.broadcast_to(step.rows, where.size)[at]
+    for row, place in zip(*np.unique(rows, return_index=True), strict=True):
+        yield int(row), (int(sources[at[place]]), int(destinations[at[place]]))
 
 
-def _cells(matrix: Matrix, row: Row) -> Iterator[tuple[int, int]]:
-    for source in matrix.groups.members(row.source):
-        if row.destination == ITSELF:
-            yield source, source
-        else:
-            for destination in matrix.groups.members(row.destination):
-                yield source, destination
+def _conflict(
+    matrix: Matrix, number: int, cell: tuple[int, int], same: Container[int]
+) -> Contradiction:
+    """A row with the first of its class before it that says otherwise in a cell."""
+    line = matrix.rows[number].line
+    mine = matrix.effects[matrix.policy.lines[line].permission]
+    for before in matrix.rows_of(*cell):
+        other = matrix.rows[before].line
+        theirs = matrix.effects[matrix.policy.lines[other].permission]
+        common = (mine.allows & theirs.denies) | (mine.denies & theirs.allows)
+        if before < number and before in same and common:
+            return Contradiction(other, line, cell, common)
+    raise AssertionError("a row before it says otherwise")
 
 
 def find_redundant(matrix: Matrix) -> list[int]:
@@ -202,73 +167,112 @@ def find_redundant(matrix: Matrix) -> list[int]:
     reached: set[int] = set()
     changing: set[int] = set()
     for answer in ANSWERS:
-        behind = matrix.behind(answer)
-        undecided, layer = _Undecided(matrix), 0
-        for number, row in enumerate(matrix.rows):
-            line = matrix.policy.lines[row.line]
-            while layer < line.layer:
-                undecided.leave_layer()
-                layer += 1
-            block = matrix.block(row)
-            if block is None or answer not in matrix.answers_of(row):
-                continue
-            if row.line not in changing:
-                live = undecided.live[block]
-                for left, below, later in _triples(live, *behind[number]):
-                    if _differs(matrix, row, undecided.forms[left], below, later):
-                        changing.add(row.line)
-                        break
-            if undecided.meet(matrix, row):
-                reached.add(row.line)
+        steps = matrix.acting(answer)
+        behind = matrix.behind(answer, steps)
+        undecided = _undecided(matrix)
+        for step, (below, later) in zip(steps, behind, strict=True):
+            undecided.enter(step.layer)
+            if len(step.rows) > 1 or matrix.rows[step.rows[0]].line not in changing:
+                live = undecided.live[step.block]
+                found, place = distinct(live, below, later, step.permissions)
+                differs = [
+                    _differs(matrix, permission, undecided.forms[left], under, after)
+                    for left, under, after, permission in found
+                ]
+                for row, case in _by_row(step, place) if any(differs) else ():
+                    if differs[case]:
+                        changing.add(matrix.rows[row].line)
+            bits, place = undecided.meet(step)
+            reached |= {matrix.rows[row].line for row, case in _by_row(step, place) if bits[case]}
     speaking = {
         number
         for number, permission in enumerate(matrix.policy.permissions)
         if any(e.log or e.answer for e in permission.entries)
     }
+    rows: dict[int, list[Row]] = {}
+    for applied in matrix.rows:
+        rows.setdefault(applied.line, []).append(applied)
     return [
         n
         for n in sorted(reached - changing)
-        if matrix.policy.lines[n].permission not in speaking and _idle_as_a_whole(matrix, n)
+        if matrix.policy.lines[n].permission not in speaking
+        and _idle_as_a_whole(matrix, n, rows[n])
     ]
 
 
-def _idle_as_a_whole(matrix: Matrix, number: int) -> bool:
+def _idle_as_a_whole(matrix: Matrix, number: int, rows: list[Row]) -> bool:
     """Whether a line changes nothing with its mirror: of one that is its own mirror in some cells
     each half alone changes nothing, for the other is still there."""
-    rows = [row for row in matrix.rows if row.line == number]
-    if len(rows) < 2:
-        return True
-    policy = matrix.policy
-    kept = policy.lines[number]._replace(mode="off")
-    lines = (*policy.lines[:number], kept, *policy.lines[number + 1 :])
-    without = Matrix(matrix.groups, policy._replace(lines=lines), matrix.atoms, matrix.today)
-    first, second = (set(_cells(matrix, row)) for row in rows)
-    return all(
-        _allowed(matrix, cell, answer) == _allowed(without, cell, answer)
-        for cell in first & second
+    return len(rows) < 2 or all(
+        _allowed(matrix.pieces(*cell, answer)) == _allowed(matrix.pieces(*cell, answer, number))
+        for cell in set(_cells(matrix, rows[0])) & set(_cells(matrix, rows[1]))
         for answer in ANSWERS
     )
 
 
-def _allowed(matrix: Matrix, cell: tuple[int, int], answer: Answer) -> int:
-    return sum(p.mask for p in matrix.pieces(*cell, answer) if p.action == "allow")
+def _cells(matrix: Matrix, row: Row) -> Iterator[tuple[int, int]]:
+    block = matrix.block(row)
+    if block is not None:
+        sources, destinations = (end.ravel().tolist() for end in np.broadcast_arrays(*block))
+        yield from zip(sources, destinations, strict=True)
 
 
-def _triples(
-    live: NDArray[np.int32], below: NDArray[np.int32], later: NDArray[np.int32]
-) -> set[tuple[int, int, int]]:
-    return set(
-        zip(live.ravel().tolist(), below.ravel().tolist(), later.ravel().tolist(), strict=True)
-    )
+def _allowed(pieces: list[Piece]) -> int:
+    return sum(p.mask for p in pieces if p.action == "allow")
 
 
-def _differs(matrix: Matrix, row: Row, left: int, below: int, later: int) -> bool:
-    """Whether a row decides some packet that reaches it otherwise than what comes behind it."""
+def _differs(matrix: Matrix, permission: int, left: int, below: int, later: int) -> bool:
+    """Whether a permission decides some packet that reaches it otherwise than what is behind."""
     under, after = matrix.forms[below], matrix.forms[later]
-    for action, mask in matrix.effects[matrix.policy.lines[row.line].permission].steps:
+    for action, mask in matrix.effects[permission].steps:
         hit = left & mask
         left &= ~mask
         rest = {"allow": matrix.atoms.full, "deny": 0, "pass": after}[action]
         if hit & (under ^ rest):
             return True
     return False
+
+
+@dataclass(frozen=True, slots=True)
+class Unheard:
+    """A line that denies in a cell what routers would tell its sources, and the packets of it."""
+
+    line: int
+    cell: tuple[int, int]
+    mask: int
+
+
+def find_unheard(matrix: Matrix, told: int, flows: int) -> list[Unheard]:
+    """The lines that deny some of ``told`` where the other way allows some of ``flows``, which it
+    answers; each with its first such cell, in the order of the lines."""
+    denying = np.array([bool(effect.denies & told) for effect in matrix.effects], dtype=np.bool_)
+    if not any(denying[line.permission] for line in matrix.policy.lines):
+        return []
+    forms = matrix.forms
+    cases, place = distinct(matrix.action_form, matrix.action_form.T)
+    wrong = np.array([bool(forms[b] & flows) and forms[a] & told != told for a, b in cases])[place]
+    undecided, found = _undecided(matrix), dict[int, Unheard]()
+    for step in matrix.acting("action") if wrong.any() else ():
+        undecided.enter(step.layer)
+        at = wrong[step.block] & denying[step.permissions]
+        if at.any():
+            left, where = distinct(undecided.live[step.block], step.permissions)
+            denied = [_denied(matrix, undecided.forms[live], p) & told for live, p in left]
+            hit = at & np.array([bool(mask) for mask in denied])[where]
+            for row, cell in _first_cells(step, hit):
+                line = matrix.rows[row].line
+                if line not in found or cell < found[line].cell:
+                    live = undecided.forms[int(undecided.live[cell])]
+                    permission = matrix.policy.lines[line].permission
+                    found[line] = Unheard(line, cell, _denied(matrix, live, permission) & told)
+        undecided.meet(step)
+    return [found[line] for line in sorted(found)]
+
+
+def _denied(matrix: Matrix, left: int, permission: int) -> int:
+    """Of packets that reach a permission those that it denies."""
+    denied = 0
+    for action, mask in matrix.effects[permission].steps:
+        denied |= left & mask if action == "deny" else 0
+        left &= ~mask
+    return denied

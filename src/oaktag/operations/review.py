@@ -7,17 +7,26 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from datetime import date
+from typing import NamedTuple
 
 from oaktag.core.groups import STAR
 from oaktag.core.lines import Line
 from oaktag.core.packets import Box, Packet
-from oaktag.core.review import Shadowed, find_contradictions, find_redundant, find_shadowed
+from oaktag.core.painting import distinct
+from oaktag.core.review import (
+    Shadowed,
+    find_contradictions,
+    find_redundant,
+    find_shadowed,
+    find_unheard,
+)
 from oaktag.core.service_text import packet_text
 from oaktag.findings import Finding, finding
 from oaktag.operations.documents import Document, packet_json
 from oaktag.operations.model import Model
 from oaktag.operations.unused import unused
 from oaktag.operations.weigh import Checked, borne
+from oaktag.workspace.expectations_file import Expectation
 
 #: Within so many days a line expires soon.
 SOON = 30
@@ -33,13 +42,12 @@ def review(model: Model) -> Checked:
 def findings(model: Model) -> list[Finding]:
     """Everything that section 4 names and that needs no paths."""
     model.matrix.square()
-    fine = model.cut_along(TOO_BIG)
     return [
         *(_shadowed(model, s) for s in find_shadowed(model.matrix)),
         *_contradicting(model),
         *_redundant(model),
         *_swapped(model),
-        *_too_big(fine),
+        *_too_big(model.cut_along(TOO_BIG)),
         *unused(model),
         *_expiring(model),
         *_isolating(model),
@@ -104,6 +112,7 @@ def _redundant(model: Model) -> Iterator[Finding]:
 def _swapped(model: Model) -> Iterator[Finding]:
     """Lines of a pair of their own that has none the other way, where that is what is meant."""
     own = {(line.source, line.destination) for line in model.lines if line.counts(model.today)}
+    missed, kinds = _missed(model), _kinds(model)
     for line in model.lines:
         back = line.destination, line.source
         ends = {line.source, line.destination}
@@ -111,7 +120,7 @@ def _swapped(model: Model) -> Iterator[Finding]:
             continue
         if not all(word in model.groups.index or word == STAR for word in ends):
             continue
-        why = _expected_back(model, line) or _served_by_users(model, line)
+        why = _expected_back(model, line, missed) or _served_by_users(model, line, kinds)
         if why:
             yield finding(
                 "OT305", line.location,
@@ -120,45 +129,60 @@ def _swapped(model: Model) -> Iterator[Finding]:
             )  # fmt: skip
 
 
-def _expected_back(model: Model, line: Line) -> str | None:
-    """An expectation that fails and asks for just what this line allows, the other way."""
-    effect = model.matrix.effects[line.permission]
+class _Missed(NamedTuple):
+    """An expectation that fails, what it asks for, and of which sources and destinations."""
+
+    expectation: Expectation
+    asked: int
+    sources: set[int]
+    destinations: set[int]
+
+
+def _missed(model: Model) -> list[_Missed]:
+    found = []
     for expectation in (*model.files.expectations, *model.files.keep_open):
         asked = model.atoms.mask(expectation.boxes)
         if expectation.kind not in ("at-least", "exactly", "allowed") or not asked:
             continue
-        if asked & ~effect.allows:
+        sources = set(model.groups_of(expectation.source))
+        destinations = set(model.groups_of(expectation.destination))
+        if any(asked & ~_allowed(model, (s, d)) for s in sources for d in destinations):
+            found.append(_Missed(expectation, asked, sources, destinations))
+    return found
+
+
+def _expected_back(model: Model, line: Line, missed: list[_Missed]) -> str | None:
+    """An expectation that fails and asks for just what this line allows, the other way."""
+    effect = model.matrix.effects[line.permission]
+    for expectation, asked, sources, destinations in missed:
+        if asked & ~effect.allows or not sources <= set(model.groups.members(line.destination)):
             continue
-        pairs = [
-            (s, d)
-            for s in model.groups_of(expectation.source)
-            for d in model.groups_of(expectation.destination)
-        ]
-        sources, destinations = (
-            set(model.groups.members(word)) for word in (line.destination, line.source)
-        )
-        fails = any(asked & ~_allowed(model, pair) for pair in pairs)
-        if fails and pairs and all(s in sources and d in destinations for s, d in pairs):
+        if destinations <= set(model.groups.members(line.source)):
             ends = f"{expectation.source.word} → {expectation.destination.word}"
             return f"{expectation.location} expects it of {ends}, and that fails"
     return None
 
 
-def _served_by_users(model: Model, line: Line) -> str | None:
+def _served_by_users(model: Model, line: Line, kinds: list[set[str]]) -> str | None:
     """Whether servers alone are to reach what users alone offer."""
     if STAR in (line.source, line.destination):
         return None
     if not model.matrix.effects[line.permission].allows:
         return None
-    kinds = [_kinds(model, model.groups.index[w]) for w in (line.source, line.destination)]
-    if kinds == [{"server"}, {"user"}]:
+    ends = [kinds[model.groups.index[w]] for w in (line.source, line.destination)]
+    if ends == [{"server"}, {"user"}]:
         return f"all of {line.source} are servers, and all of {line.destination} are users"
     return None
 
 
-def _kinds(model: Model, group: int) -> set[str]:
-    given = model.assignment.group
-    return {model.files.endpoints.kind(row) for row in range(len(given)) if given[row] == group}
+def _kinds(model: Model) -> list[set[str]]:
+    """Of which kinds the members of each group are."""
+    found: list[set[str]] = [set() for _ in range(len(model.groups))]
+    kind = model.files.endpoints.columns.get("kind")
+    if kind is not None and len(kind.codes):
+        for group, code in distinct(model.assignment.group, kind.codes)[0]:
+            found[group].add(kind.values[code][0])
+    return found
 
 
 # -- other findings ------------------------------------------------------------------------------
@@ -166,34 +190,17 @@ def _kinds(model: Model, group: int) -> set[str]:
 
 def _too_big(model: Model) -> Iterator[Finding]:
     """Lines that deny what routers answer to a sender, where the sender may send TCP or UDP."""
-    needed = model.atoms.mask(TOO_BIG)
     flows = model.atoms.touched([Box(0, (6, 6)), Box(0, (17, 17))])
-    size, told = len(model.groups), set[int]()
-    denying = {
-        number for number, effect in enumerate(model.matrix.effects) if effect.denies & needed
-    }
-    if not any(line.permission in denying for line in model.lines):
-        return
-    for s in range(size):
-        for d in range(size):
-            if not _allowed(model, (d, s)) & flows or _allowed(model, (s, d)) & needed == needed:
-                continue
-            for piece in model.matrix.pieces(s, d, "action"):
-                if piece.row < 0 or piece.action == "allow" or not piece.mask & needed:
-                    continue
-                number = model.matrix.rows[piece.row].line
-                if number not in told:
-                    told.add(number)
-                    line = model.lines[number]
-                    there, here = model.groups.all[d].id, model.groups.all[s].id
-                    packet = model.atoms.packet(piece.mask & needed)
-                    yield finding(
-                        "OT306", line.location,
-                        f"the line {_way(model, line)} denies the ICMP that tells {there} when its "
-                        f"packets to {here} are too big: large ones vanish without a word",
-                        "allow icmp4/3/4 and icmp6/2 before it denies the rest",
-                        _example(model, (s, d), packet, (number,), -1),
-                    )  # fmt: skip
+    for found in find_unheard(model.matrix, model.atoms.mask(TOO_BIG), flows):
+        line = model.lines[found.line]
+        here, there = (model.groups.all[g].id for g in found.cell)
+        yield finding(
+            "OT306", line.location,
+            f"the line {_way(model, line)} denies the ICMP that tells {there} when its "
+            f"packets to {here} are too big: large ones vanish without a word",
+            "allow icmp4/3/4 and icmp6/2 before it denies the rest",
+            _example(model, found.cell, model.atoms.packet(found.mask), (found.line,), -1),
+        )  # fmt: skip
 
 
 def _isolating(model: Model) -> Iterator[Finding]:
