@@ -136,6 +136,7 @@ class Matrix:
         self.rows = ordered_rows(policy.lines, groups, policy.order, today)
         self.effects: list[Effect] = [effect_of(p, atoms) for p in policy.permissions]
         self.forms = Forms()
+        self._acting: dict[Answer, list[Step]] = {}
         self._strips: dict[tuple[int | None, int | None], Canvases] = {}
         self._asked: Counter[tuple[int | None, int | None]] = Counter()
 
@@ -186,8 +187,10 @@ class Matrix:
 
     def acting(self, answer: Answer) -> list[Step]:
         """The rows that act in an answer, as steps."""
-        rows = [n for n, row in enumerate(self.rows) if answer in self.answers_of(row)]
-        return self.steps(rows)
+        if answer not in self._acting:
+            rows = [n for n, row in enumerate(self.rows) if answer in self.answers_of(row)]
+            self._acting[answer] = self.steps(rows)
+        return self._acting[answer]
 
     def steps(self, rows: Sequence[int]) -> list[Step]:
         """Some rows that speak of any cell, in their order; at once those of few cells each that
@@ -380,6 +383,19 @@ class Matrix:
         toward = self._speak_of(destinations, destination)
         toward |= (destinations == -1) & (source == destination)
         return [int(r) for r in np.flatnonzero(self._speak_of(sources, source) & toward)]
+
+    def denied_to_itself(self) -> list[int]:
+        """The groups, but for untagged, between whose members some line might deny something."""
+        found: set[int] = set()
+        denying = [
+            n
+            for n, row in enumerate(self.rows)
+            if self.effects[self.policy.lines[row.line].permission].denies
+        ]
+        for step in self.steps(denying):
+            sources, destinations = (e.ravel() for e in np.broadcast_arrays(*step.block))
+            found.update(sources[sources == destinations].tolist())
+        return sorted(found - {0})
 
     def pieces(
         self, source: int, destination: int, answer: Answer, without: int | None = None

@@ -9,10 +9,13 @@ from collections.abc import Iterator
 from datetime import date
 from typing import NamedTuple
 
+import numpy as np
+
 from oaktag.core.groups import STAR
 from oaktag.core.lines import Line
 from oaktag.core.packets import Box, Packet
 from oaktag.core.painting import distinct
+from oaktag.core.reach import Flow, Reach
 from oaktag.core.review import (
     Shadowed,
     find_contradictions,
@@ -208,23 +211,16 @@ def _isolating(model: Model) -> Iterator[Finding]:
     if not model.network.points:
         return
     told: set[int] = set()
-    for group in range(1, len(model.groups)):
-        denied = [
-            p for p in model.matrix.pieces(group, group, "action")
-            if p.row >= 0 and p.action == "deny"
-        ]  # fmt: skip
-        if not denied:
-            continue
-        mine = [h for h in model.hosts if h.group == group]
-        for flow in model.state.flows(mine, mine):
-            blind = {r.why for r in flow.reasons} <= {"no-point", "inside", "direction"}
-            unjudged = flow.effect == "leak" and flow.result == "unenforced" and blind
-            for piece in denied if unjudged else ():
-                number = model.matrix.rows[piece.row].line
-                family, leaking = next((f, m) for f, m in flow.leaks.items() if m)
-                common = leaking & piece.mask
-                if not common or number in told:
-                    continue
+    for group in model.matrix.denied_to_itself():
+        pending: dict[int, int] = {}
+        for piece in model.matrix.pieces(group, group, "action"):
+            number = model.matrix.rows[piece.row].line
+            if piece.row >= 0 and piece.action == "deny" and number not in told:
+                pending[number] = pending.get(number, 0) | piece.mask
+        for flow in _unjudged(model, group) if pending else ():
+            family, leaking = next((f, m) for f, m in flow.leaks.items() if m)
+            for number in [n for n, mask in pending.items() if mask & leaking]:
+                common = leaking & pending.pop(number)
                 told.add(number)
                 line = model.lines[number]
                 name, (source, _), (destination, _) = (
@@ -240,6 +236,18 @@ def _isolating(model: Model) -> Iterator[Finding]:
                         model, (group, group), model.atoms.packet(common, family), (number,), -1
                     ),
                 )  # fmt: skip
+            if not pending:
+                break
+
+
+def _unjudged(model: Model, group: int) -> Iterator[Flow]:
+    """Rows inside a group that no point judges, and that leak."""
+    members = model.hosts.take(np.flatnonzero(model.hosts.group == group))
+    held = model.state.classes(members)
+    for flow in Reach(model.state, held, held).flows():
+        blind = {r.why for r in flow.reasons} <= {"no-point", "inside", "direction"}
+        if flow.effect == "leak" and flow.result == "unenforced" and blind:
+            yield flow
 
 
 def _expiring(model: Model) -> Iterator[Finding]:
