@@ -55,10 +55,14 @@ def new_figure(width: float, height: float, path: Path) -> Figure:
 def save(figure: Figure, path: Path) -> None:
     """Write a figure, whole or not at all."""
     kind, made = path.suffix.lower()[1:], io.BytesIO()
-    metadata: dict[str, Any] = {"Date": None} if kind == "svg" else {"Software": None}
+    options: dict[str, Any] = (
+        {"metadata": {"Date": None}}
+        if kind == "svg"
+        else {"metadata": {"Software": None}, "pil_kwargs": {"compress_level": 1}}
+    )
     with warnings.catch_warnings():  # of letters that the font lacks, a box says enough
         warnings.simplefilter("ignore", UserWarning)
-        figure.savefig(made, format=kind, dpi=100, metadata=metadata)
+        figure.savefig(made, format=kind, dpi=100, **options)
     write_bytes(path, made.getvalue())
 
 
@@ -131,10 +135,10 @@ def draw_matrix(document: Document, path: Path) -> None:
     _letters(axes, written, size)
     small = 8 if side > 0.3 else 6.5
     _ruled(axes, len(rows), len(columns))
-    axes.set_xticks(
-        [j + 0.5 for j in range(len(columns))], labels[1], rotation=60, ha="left", fontsize=8
-    )
-    axes.set_yticks([i + 0.5 for i in range(len(rows))], labels[0], fontsize=small)
+    for i, label in enumerate(labels[0]):  # ticks would take three times as long
+        axes.text(-0.04 / side, i + 0.5, label, ha="right", va="center", fontsize=small)
+    for j, label in enumerate(labels[1]):
+        axes.text(j + 0.3, -0.04 / side, label, rotation=60, rotation_mode="anchor", fontsize=8)
     foot = 1 - (top + side * len(rows) + 0.2) / height
     note = "rows: from; columns: to. The fuller a cell, the more ports it allows."
     if any(c["form"] != c["would_form"] for c in document["cells"]):
@@ -171,10 +175,7 @@ def _label(block: list[str]) -> str:
 def _ruled(axes: Axes, rows: int, columns: int) -> None:
     axes.hlines(range(rows + 1), 0, columns, color=GRID, lw=0.5)
     axes.vlines(range(columns + 1), 0, rows, color=GRID, lw=0.5)
-    axes.xaxis.tick_top()
-    axes.tick_params(length=0)
-    for spine in axes.spines.values():
-        spine.set_visible(False)
+    axes.axis("off")
 
 
 def _wrapped(legend: list[tuple[str, str]], width: int) -> list[str]:
