@@ -10,10 +10,9 @@ A candidate is tried by resolving the cell again, never guessed.
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Container, Iterator, Sequence
 from typing import NamedTuple
 
-from oaktag.core.comparison import compare
 from oaktag.core.lines import Action, Entry, Line, Permission, Policy
 from oaktag.core.matrix import Matrix
 from oaktag.core.packets import Box
@@ -24,17 +23,16 @@ _NEW = Location("")
 
 class Amendment(NamedTuple):
     """A line more in a layer (before the line ``before``, or at its end), or the line ``without``
-    less; ``policy`` is what the lines are then, with the permission added last."""
+    less."""
 
     layer: int
     before: int | None
     without: int | None
-    policy: Policy
 
 
-def allowed_in(matrix: Matrix, cell: tuple[int, int]) -> int:
-    """The packets that a cell allows, resolved from its lines."""
-    return sum(p.mask for p in matrix.pieces(*cell, "action") if p.action == "allow")
+def allowed_in(matrix: Matrix, cell: tuple[int, int], without: int | None = None) -> int:
+    """The packets that a cell allows, resolved from its lines, or as if one were not there."""
+    return sum(p.mask for p in matrix.pieces(*cell, "action", without) if p.action == "allow")
 
 
 def smallest(
@@ -61,21 +59,16 @@ def smallest(
     mask = matrix.atoms.mask(boxes)
     before = {cell: allowed_in(matrix, cell) for cell in cells}
     wanted = {c: m | mask if action == "allow" else m & ~mask for c, m in before.items()}
-    additions = _additions(matrix, words, cells, boxes, action, layers)
-    for change in (*_removals(matrix, words), *additions):
-        after = Matrix(matrix.groups, change.policy, matrix.atoms, matrix.today)
-        suffices = all(allowed_in(after, cell) == wanted[cell] for cell in cells)
-        if suffices and (change.without is None or _same(matrix, after, cells)):
-            return change
-    return None
-
-
-def _removals(matrix: Matrix, words: tuple[str, str]) -> Iterator[Amendment]:
-    """The lines that speak of just these ends, each taken out."""
     for number, line in enumerate(matrix.policy.lines):
         if (line.source, line.destination) == words and line.counts(matrix.today):
-            kept = matrix.policy.lines[:number] + matrix.policy.lines[number + 1 :]
-            yield Amendment(line.layer, None, number, matrix.policy._replace(lines=kept))
+            suffices = all(allowed_in(matrix, c, number) == m for c, m in wanted.items())
+            if suffices and _same(matrix, number, wanted):
+                return Amendment(line.layer, None, number)
+    for change, policy in _additions(matrix, words, cells, boxes, action, layers):
+        after = Matrix(matrix.groups, policy, matrix.atoms, matrix.today)
+        if all(allowed_in(after, cell) == wanted[cell] for cell in cells):
+            return change
+    return None
 
 
 def _additions(
@@ -85,27 +78,31 @@ def _additions(
     boxes: tuple[Box, ...],
     action: Action,
     layers: Sequence[int],
-) -> Iterator[Amendment]:
+) -> Iterator[tuple[Amendment, Policy]]:
     """A line more: at the end of each layer, then before each of its lines that apply to the
-    cells."""
+    cells; with the policy of the lines that apply to them then."""
     policy = matrix.policy
-    permission = Permission("", (Entry(action, boxes, ""),))
-    permissions = (*policy.permissions, permission)
+    permissions = (*policy.permissions, Permission("", (Entry(action, boxes, ""),)))
     rows = {row for cell in cells for row in matrix.rows_of(*cell)}
-    applied = sorted({matrix.rows[r].line for r in rows}, reverse=True)
+    applied = sorted({matrix.rows[r].line for r in rows})
     for layer in dict.fromkeys([*layers, *reversed(range(len(policy.layers)))]):
-        ends = [n for n, line in enumerate(policy.lines) if line.layer <= layer]
-        places: list[tuple[int | None, int]] = [(None, ends[-1] + 1 if ends else 0)]
-        places += [(n, n) for n in applied if policy.lines[n].layer == layer]
-        for before, at in places:
-            line = Line(*words, len(policy.permissions), layer, _NEW)
-            lines = (*policy.lines[:at], line, *policy.lines[at:])
-            yield Amendment(
-                layer, before, None, policy._replace(lines=lines, permissions=permissions)
-            )
+        line = Line(*words, len(policy.permissions), layer, _NEW)
+        here = [n for n in applied if policy.lines[n].layer == layer]
+        for before in (None, *reversed(here)):
+            lines = [n for n in applied if policy.lines[n].layer <= layer]
+            at = len(lines) if before is None else applied.index(before)
+            fresh = [policy.lines[n] for n in applied]
+            fresh.insert(at, line)
+            held = policy._replace(lines=tuple(fresh), permissions=permissions)
+            yield Amendment(layer, before, None), held
 
 
-def _same(was: Matrix, now: Matrix, but: Sequence[tuple[int, int]]) -> bool:
-    """Whether all other cells stay."""
-    names = {tuple(was.groups.all[g].id for g in cell) for cell in but}
-    return all((c.source, c.destination) in names for c in compare(was, now))
+def _same(matrix: Matrix, number: int, but: Container[tuple[int, int]]) -> bool:
+    """Whether all other cells that a line speaks of stay without it."""
+    return all(
+        allowed_in(matrix, cell) == allowed_in(matrix, cell, number)
+        for row in matrix.rows
+        if row.line == number
+        for cell in matrix.cells(row)
+        if cell not in but
+    )

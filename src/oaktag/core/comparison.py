@@ -8,15 +8,20 @@ to be that version's default.
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections import Counter
+from collections.abc import Iterable, Sequence
 from typing import NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
 
-from oaktag.core.groups import Groups
+from oaktag.core.groups import ITSELF, Groups
 from oaktag.core.matrix import Answer, Matrix
+from oaktag.core.permissions import Effect
 from oaktag.core.ranges import distinct
+
+#: Up to so many cells are looked at one by one, where the others cannot differ.
+FEW_CELLS = 256
 
 
 class CellChange(NamedTuple):
@@ -42,6 +47,9 @@ def compare(
     """
     if was.atoms is not now.atoms:
         raise ValueError("both matrices must be cut along the same atoms")
+    spoken = _spoken(was, now) if answers[0] == answers[1] else None
+    if spoken is not None and len(spoken) <= FEW_CELLS:
+        return _of_cells(was, now, answers[0], spoken)
     new = renamed(was.groups, now.groups)
     names = [g.id for g in now.groups.all]
     names += [g.id for g in was.groups.all if g.id not in now.groups.index and g.id not in new]
@@ -56,6 +64,56 @@ def compare(
             changed[pair] = holds & ~held, held & ~holds
     where = np.argwhere(np.isin(pairs, list(changed)))
     return [CellChange(names[s], names[d], *changed[int(pairs[s, d])]) for s, d in where.tolist()]
+
+
+def _spoken(was: Matrix, now: Matrix) -> set[tuple[int, int]] | None:
+    """The cells of which rows speak that only one of two versions has, if all that is else is the
+    same in both; no other cell differs. None where it is not, or these are many."""
+    one, two = was.policy, now.policy
+    if was.groups is not now.groups or was.today != now.today:
+        return None
+    if (one.default, one.observed_default) != (two.default, two.observed_default):
+        return None
+    kinds: dict[Effect, int] = {}
+    said = []
+    for matrix in (was, now):
+        kind = [kinds.setdefault(effect, len(kinds)) for effect in matrix.effects]
+        lines = ((row, matrix.policy.lines[row.line]) for row in matrix.rows)
+        said.append(
+            [(r.source, r.destination, n.layer, kind[n.permission], n.mode) for r, n in lines]
+        )
+    counts = Counter(said[0])
+    counts.subtract(said[1])
+    other = {row for row, number in counts.items() if number}
+    rest = [[row for row in rows if row not in other] for rows in said]
+    if rest[0] != rest[1]:
+        return None
+    cells: set[tuple[int, int]] = set()
+    for matrix, rows in zip((was, now), said, strict=True):
+        for number in (n for n, row in enumerate(rows) if row in other):
+            row = matrix.rows[number]
+            wide = 1 if row.destination == ITSELF else len(was.groups.members(row.destination))
+            size = wide * len(was.groups.members(row.source))
+            if size > FEW_CELLS or len(cells) > FEW_CELLS:
+                return None
+            cells.update(matrix.cells(row))
+    return cells
+
+
+def _of_cells(
+    was: Matrix, now: Matrix, answer: Answer, cells: Iterable[tuple[int, int]]
+) -> list[CellChange]:
+    """Those of some cells that differ."""
+    names = [group.id for group in now.groups.all]
+    found = []
+    for s, d in sorted(cells):
+        held, holds = (
+            sum(p.mask for p in matrix.pieces(s, d, answer) if p.action == "allow")
+            for matrix in (was, now)
+        )
+        if held != holds:
+            found.append(CellChange(names[s], names[d], holds & ~held, held & ~holds))
+    return found
 
 
 def renamed(was: Groups, now: Groups) -> dict[str, str]:

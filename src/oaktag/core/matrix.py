@@ -16,13 +16,14 @@ from __future__ import annotations
 
 from collections import Counter
 from collections.abc import Iterator, Sequence
+from copy import copy
 from functools import cached_property
 from typing import Literal, NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
 
-from oaktag.core.groups import ITSELF, STAR, UNTAGGED, Groups
+from oaktag.core.groups import ITSELF, STAR, Groups
 from oaktag.core.lines import Action, Line, Order, Policy
 from oaktag.core.packets import Atoms
 from oaktag.core.painting import Step, in_rounds, paint
@@ -76,24 +77,23 @@ def ordered_rows(lines: Sequence[Line], groups: Groups, order: Order, today: int
         rows.append(Row(number, line.source, line.destination, False))
         if line.way == "both" and line.destination not in (line.source, ITSELF):
             rows.append(Row(number, line.destination, line.source, True))
+    layers = np.array([lines[row.line].layer for row in rows], dtype=np.int64)
     sign = {"specific-first": 1, "broad-first": -1, "as-listed": 0}[order]
-
-    def key(row: Row) -> tuple[int, int, int, int, bool]:
-        destination, source = rank_of(row, groups)
-        return lines[row.line].layer, sign * destination, sign * source, row.line, row.mirrored
-
-    return sorted(rows, key=key)
+    # As they stand rows are in file order, a mirror right behind its line; sorting is stable.
+    toward, start = (
+        sign * np.array([rank_of(row, groups) for row in rows], np.int64).reshape(-1, 2).T
+    )
+    return [rows[n] for n in np.lexsort((start, toward, layers)).tolist()]
 
 
 def rank_of(row: Row, groups: Groups) -> tuple[int, int]:
     """How narrow a row is: its destination, then its source; 0 a group, 1 a set, 2 ``*``."""
+    start = _rank(row.source, groups)
+    return start if row.destination == ITSELF else _rank(row.destination, groups), start
 
-    def rank(word: str) -> int:
-        if word == STAR:
-            return 2
-        return 0 if word == UNTAGGED or word in groups.index else 1
 
-    return rank(row.source if row.destination == ITSELF else row.destination), rank(row.source)
+def _rank(word: str, groups: Groups) -> int:
+    return 0 if word in groups.index else 2 if word == STAR else 1
 
 
 def _check(groups: Groups, policy: Policy) -> None:
@@ -349,6 +349,25 @@ class Matrix:
             return None
         return sources[:, None], destinations[None, :]
 
+    def cells(self, row: Row) -> list[tuple[int, int]]:
+        """The cells of a row, in order."""
+        block = self.block(row)
+        if block is None:
+            return []
+        sources, destinations = (end.ravel().tolist() for end in np.broadcast_arrays(*block))
+        return list(zip(sources, destinations, strict=True))
+
+    def recut(self, atoms: Atoms) -> Matrix:
+        """The same lines over other atoms; what follows from lines alone is kept."""
+        _ = self._holds
+        other = copy(self)
+        other.atoms = atoms
+        other.effects = [effect_of(p, atoms) for p in self.policy.permissions]
+        other.forms = Forms()
+        other._strips, other._asked = {}, Counter()
+        other.__dict__.pop("_painted", None)
+        return other
+
     @cached_property
     def _holds(self) -> tuple[NDArray[np.bool_], IntArray, IntArray]:
         """Which groups each set holds, [sets+1, G+1], the last row none; and each row's ends: a
@@ -361,13 +380,9 @@ class Matrix:
         for word, number in words.items():
             holds[number, list(self.groups.members(word))] = True
 
-        def number_of(word: str) -> int:
-            if word == ITSELF:
-                return -1
-            return self.groups.index.get(word, -2 - words.get(word, 0))
-
-        sources = np.array([number_of(r.source) for r in self.rows], dtype=np.int64)
-        destinations = np.array([number_of(r.destination) for r in self.rows], dtype=np.int64)
+        code = {word: -2 - n for word, n in words.items()} | self.groups.index | {ITSELF: -1}
+        sources = np.array([code[row.source] for row in self.rows], dtype=np.int64)
+        destinations = np.array([code[row.destination] for row in self.rows], dtype=np.int64)
         return holds, sources, destinations
 
     def _speak_of(self, ends: IntArray, group: int) -> NDArray[np.bool_]:

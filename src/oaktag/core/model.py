@@ -4,10 +4,10 @@ bindings → matrix → knowledge → reach. Each piece is computed once.
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from copy import copy
 from functools import cached_property
-from typing import TYPE_CHECKING, NamedTuple, Self
+from typing import TYPE_CHECKING, Any, Generic, NamedTuple, Self, TypeVar
 
 import numpy as np
 
@@ -46,12 +46,71 @@ class Given(NamedTuple):
     boxes: Sequence[Box]
     today: int
 
+    def same(self, other: Given, names: Sequence[str]) -> bool:
+        """Whether another says the same of some things. What is large is compared by identity."""
+        large = ("groups", "endpoints", "rules", "sessions", "network")
+        return all(
+            one is two or (name not in large and one == two)
+            for name in names
+            for one, two in [(getattr(self, name), getattr(other, name))]
+        )
+
+
+#: What pieces follow from: who there is, and with it what the network knows of where they are.
+#: No line of the matrix changes either.
+PEOPLE = "groups", "endpoints", "rules", "pins"
+PLACES = *PEOPLE, "prefix_pins", "sessions", "network", "binding_order"
+Piece = TypeVar("Piece")
+
+
+class _Piece(Generic[Piece]):
+    """A piece of a model that is computed once for all that are alike in what it follows from."""
+
+    def __init__(self, made: Callable[[Any], Piece], follows: tuple[str, ...] = ()) -> None:
+        self.made, self.follows = made, follows
+        self.__doc__ = made.__doc__
+
+    def __get__(self, model: Model | None, owner: type) -> Piece:
+        if model is None:
+            return self  # type: ignore[return-value]
+        held = model.pieces[self.follows]
+        if self.made.__name__ not in held:
+            held[self.made.__name__] = self.made(model)
+        piece: Piece = held[self.made.__name__]
+        return piece
+
+
+def _of_people(made: Callable[[Any], Piece]) -> _Piece[Piece]:
+    return _Piece(made, PEOPLE)
+
+
+def _of_places(made: Callable[[Any], Piece]) -> _Piece[Piece]:
+    return _Piece(made, PLACES)
+
 
 class Model:
-    """The pieces of one workspace on one day."""
+    """The pieces of one workspace on one day.
 
-    def __init__(self, given: Given) -> None:
+    Args:
+        given: what it says.
+        like: another version, of which all is taken that is the same.
+    """
+
+    def __init__(self, given: Given, like: Model | None = None) -> None:
         self.given = given
+        self.pieces: dict[tuple[str, ...], dict[str, Any]] = {
+            follows: like.pieces[follows] if like and like.given.same(given, follows) else {}
+            for follows in (PEOPLE, PLACES)
+        }
+
+    def same_people(self, other: Model) -> bool:
+        """Whether another version is known to have the same members of the same groups."""
+        return self.pieces[PEOPLE] is other.pieces[PEOPLE]
+
+    def same_places(self, other: Model) -> bool:
+        """Whether another version is known to have everybody at the same places of a network that
+        knows of them the same."""
+        return self.pieces[PLACES] is other.pieces[PLACES]
 
     @property
     def today(self) -> int:
@@ -78,20 +137,20 @@ class Model:
         """Pins of prefixes that count."""
         return self.given.prefix_pins
 
-    @cached_property
+    @_of_people
     def assignment(self) -> Assignment:
         """Who is in which group."""
         given = self.given
         return Assignment(given.endpoints, given.rules, given.pins, self.groups.index)
 
-    @cached_property
+    @_of_places
     def places(self) -> Places:
         """Every address of every endpoint: of the inventory, of sessions, or assumed."""
         from oaktag.core.sessions import places
 
         return places(self.given.endpoints, self.given.sessions)
 
-    @cached_property
+    @_of_places
     def registry_bindings(self) -> Bindings:
         """All bindings that the registry holds, losers included."""
         from oaktag.core.registry import registry_bindings
@@ -100,12 +159,12 @@ class Model:
             self.groups, self.assignment, self.prefix_pins, self.network, self.places
         )
 
-    @cached_property
+    @_of_places
     def registry(self) -> Lookup:
         """The registry's bindings in force."""
         return Lookup(self.registry_bindings, self.given.binding_order)
 
-    @cached_property
+    @_of_places
     def knowledge(self) -> Knowledge:
         """What every node knows."""
         from oaktag.core.knowledge import Knowledge
@@ -129,10 +188,14 @@ class Model:
     def cut_along(self, boxes: Sequence[Box]) -> Self:
         """The same workspace with the packet space cut along some boxes as well."""
         finer = copy(self)
-        for name in ("matrix", "state"):
-            finer.__dict__.pop(name, None)
-        finer.atoms = self._atoms([*self.boxes(), *boxes])
+        finer.__dict__.pop("state", None)
+        finer.recut(self, self._atoms([*self.boxes(), *boxes]))
         return finer
+
+    def recut(self, other: Model, atoms: Atoms) -> None:
+        """Take the matrix of a model of the same lines, over other atoms."""
+        self.atoms = atoms
+        self.matrix = other.matrix.recut(atoms)
 
     def boxes(self) -> list[Box]:
         """All boxes that entries speak of, and all that are asked about."""
@@ -150,14 +213,14 @@ class Model:
         policy = self.given.policy
         return line_keys(policy.lines, policy.permissions, policy.layers)
 
-    @cached_property
+    @_of_places
     def paths(self) -> Paths:
         """Least-cost paths."""
         from oaktag.core.paths import Paths
 
         return Paths(self.network)
 
-    @cached_property
+    @_of_places
     def _placed(self) -> tuple[Hosts, Places]:
         from oaktag.core.placement import place_endpoints
 
@@ -176,7 +239,7 @@ class Model:
         placed = self._placed[0]
         return [placed[row] for row in placed.ends]
 
-    @cached_property
+    @_of_places
     def hosts(self) -> Hosts:
         """Everybody who is somewhere: endpoints, and unknown hosts of segments with a default."""
         return self.hosts_told(())
@@ -191,7 +254,7 @@ class Model:
         unknown = place_unknown(self.groups, self.network, self.registry, tables, known)
         return part_networks(self.network, self.registry, tables, known).and_also(unknown)
 
-    @cached_property
+    @_of_places
     def hosts_at(self) -> dict[tuple[str, int], list[Host]]:
         """Everybody by segment and group."""
         found: dict[tuple[str, int], list[Host]] = {}
@@ -207,7 +270,7 @@ class Model:
             point, self.groups, self.network, self.paths, self._placed_groups, self._unstable
         )
 
-    @cached_property
+    @_of_places
     def _placed_groups(self) -> dict[str, set[int]]:
         """The groups of all hosts on each segment, known or unknown."""
         hosts, count = self.hosts, len(self.groups)
@@ -218,7 +281,7 @@ class Model:
                 placed.setdefault(hosts.segments[segment], set()).add(group)
         return placed
 
-    @cached_property
+    @_of_people
     def _unstable(self) -> set[int]:
         """The groups with a member whose address is not stable."""
         group = self.assignment.group[~self.given.endpoints.stable]

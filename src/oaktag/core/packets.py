@@ -142,11 +142,6 @@ class Plane:
         """The mask of all atoms of the plane."""
         return ((1 << (self.rows * self.columns)) - 1) << self.offset
 
-    def meets(self, box: Box) -> bool:
-        """Whether the box speaks of some protocol here."""
-        low, high = box.protocols
-        return any(box.family in (0, f) and low <= p <= high for f, p in self.pairs)
-
     def parts(self, box: Box) -> bool:
         """Whether no atom here holds packets of the box and others."""
         low, high = box.protocols
@@ -214,7 +209,7 @@ class Atoms:
         self.planes = tuple(planes)
         self.count = offset
         self.full = (1 << offset) - 1
-        self._plane_of = {pair: plane for plane in self.planes for pair in plane.pairs}
+        self._plane_of = {pair: n for n, p in enumerate(self.planes) for pair in p.pairs}
         self._masks: dict[Box, int] = {}
         self._cut: set[Box] = set(distinct)
         self._regions: dict[int, list[Region]] = {}
@@ -242,9 +237,11 @@ class Atoms:
             known = self._masks.get(box)
             if known is None:
                 known = 0
-                for plane in self.planes:
-                    if plane.meets(box):
-                        known |= plane.touched(box)
+                low, high = max(box.protocols[0], 0), min(box.protocols[1], 255)
+                families = (box.family,) if box.family else FAMILIES
+                pairs = ((f, p) for f in families for p in range(low, high + 1))
+                for number in {self._plane_of[pair] for pair in pairs}:
+                    known |= self.planes[number].touched(box)
                 self._masks[box] = known
             result |= known
         return result
@@ -262,7 +259,7 @@ class Atoms:
 
     def atom(self, packet: Packet) -> int:
         """The number of the atom that holds the packet."""
-        plane = self._plane_of[packet.family, packet.protocol]
+        plane = self.planes[self._plane_of[packet.family, packet.protocol]]
         row = bisect_right(plane.source_cuts, packet.source_port) - 1
         column = bisect_right(plane.destination_cuts, packet.destination_port) - 1
         return plane.offset + row * plane.columns + column

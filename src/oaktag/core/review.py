@@ -205,16 +205,9 @@ def _idle_as_a_whole(matrix: Matrix, number: int, rows: list[Row]) -> bool:
     each half alone changes nothing, for the other is still there."""
     return len(rows) < 2 or all(
         _allowed(matrix.pieces(*cell, answer)) == _allowed(matrix.pieces(*cell, answer, number))
-        for cell in set(_cells(matrix, rows[0])) & set(_cells(matrix, rows[1]))
+        for cell in set(matrix.cells(rows[0])) & set(matrix.cells(rows[1]))
         for answer in ANSWERS
     )
-
-
-def _cells(matrix: Matrix, row: Row) -> Iterator[tuple[int, int]]:
-    block = matrix.block(row)
-    if block is not None:
-        sources, destinations = (end.ravel().tolist() for end in np.broadcast_arrays(*block))
-        yield from zip(sources, destinations, strict=True)
 
 
 def _allowed(pieces: list[Piece]) -> int:

@@ -65,13 +65,13 @@ def grant_alone(
         told = f"{service} is allowed there already"
         return replace(said, already=told, others=[], alone=None)
     name, changed = _apart(model, old, who)
-    parted = Model(_tried(model, changed), model.today)
+    parted = Model(_tried(model, changed), model.today, model)
     _proved(model, parted, model.groups.all[old].id, name)
     pin = {"endpoint": who, "group": name, "until": until}
     if note := fields.get("note"):
         pin["note"] = note
     changed[ASSIGNMENTS] = with_pin(parted.files.folder.text(ASSIGNMENTS), pin)
-    pinned_there = Model(_tried(model, changed), model.today)
+    pinned_there = Model(_tried(model, changed), model.today, model)
     if pinned_there.assignment.group[row] != pinned_there.groups.index[name]:
         raise UsageError(f"{until} is over; --until is the last day on which it is allowed")
     line = granted(pinned_there, who, destination, service, fields, "allow")

@@ -82,7 +82,9 @@ def made(
     root = model.files.folder
     changed = {n: t for n, t in changed.items() if t != root.text(n)}
     try:
-        then = Model(edits.try_out(model.files, changed), model.today) if changed else model
+        then = model
+        if changed:
+            then = Model(edits.try_out(model.files, changed), model.today, model)
     except WorkspaceError as error:
         raise edits.checked(error) from None
     after = versions(since or model, then, deep=False) if changed else NOTHING
@@ -220,7 +222,7 @@ def rename(model: Model, old: str, new: str, *, write: bool, anyway: bool = Fals
 def _nobody_moves(model: Model, old: str, changed: dict[str, str]) -> None:
     """Refuse a name where rules that make it of attributes would go on with the old one."""
     try:
-        after = Model(edits.try_out(model.files, changed), model.today)
+        after = Model(edits.try_out(model.files, changed), model.today, model)
     except WorkspaceError as error:
         raise edits.checked(error) from None
     moved = np.flatnonzero(after.assignment.group != model.assignment.group).tolist()

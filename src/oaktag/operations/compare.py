@@ -3,10 +3,12 @@
 from __future__ import annotations
 
 import re
-from collections import Counter
+from collections.abc import Callable
 from dataclasses import dataclass, field, replace
 from datetime import date
 from typing import ClassVar
+
+import numpy as np
 
 from oaktag.core.comparison import CellChange, compare, renamed
 from oaktag.core.groups import STAR
@@ -45,14 +47,13 @@ def versions(was: Model, now: Model, *, deep: bool = True) -> Comparison:
     """What changes from one version to another: guards, cells, endpoints, expectations, what the
     network does, and, if ``deep``, the lists with their contents."""
     was, now = together(was, now)
-    changes = compare(was.matrix, now.matrix)
     return Comparison(
         guards=guards(was, now),
         renamed=[
             {"was": old, "is": new, "tag": now.groups.tag(now.groups.index[new])}
             for old, new in renamed(was.groups, now.groups).items()
         ],
-        cells=[_cell(now, was, c) for c in changes],
+        cells=_cells(was, now),
         endpoints=against(now, was)["moved"],
         expectations=_expectations(was, now),
         points=lists(was, now) if deep else [],
@@ -80,7 +81,7 @@ def if_enforced(model: Model, where: str | None = None) -> Comparison:
         ),
         default=watched or policy.default,
     )
-    after = Model(model.files._replace(policy=fresh), model.today)
+    after = Model(model.files._replace(policy=fresh), model.today, model)
     places = [lines[n].location for n in sorted(chosen)]
     held = versions(model, after)
     return replace(held, lines=[{"file": p.file, "line": p.line} for p in places])
@@ -88,28 +89,34 @@ def if_enforced(model: Model, where: str | None = None) -> Comparison:
 
 def together(was: Model, now: Model) -> tuple[Model, Model]:
     """Both models over one cut of the packet space, so that their forms can be compared."""
-    pair = Model(was.files, was.today), Model(now.files, now.today)
+    pair = Model(was.files, was.today, was), Model(now.files, now.today, now)
     boxes = [box for model in pair for box in model.boxes()]
     stateless = any(not p.stateful for m in pair for p in m.network.points.values())
     atoms = Atoms([*boxes, *exchanged(boxes)] if stateless else boxes)
-    for model in pair:
-        model.atoms = atoms
+    for model, held in zip(pair, (was, now), strict=True):
+        model.recut(held, atoms)
     return pair
 
 
-def _cell(now: Model, was: Model, change: CellChange) -> Document:
-    people = [Counter(int(g) for g in m.assignment.group if g >= 0) for m in (now, was)]
-    old = {new: was_ for was_, new in renamed(was.groups, now.groups).items()}
+def _cells(was: Model, now: Model) -> list[Document]:
+    """The cells that differ, with how many are in each group, in the version with more of them."""
+    changes = compare(was.matrix, now.matrix)
+    old = {is_: was_ for was_, is_ in renamed(was.groups, now.groups).items()}
+    given = [m.assignment.group for m in ((now, was) if changes else ())]
+    people = [np.bincount(g[g >= 0], minlength=len(now.groups) + len(was.groups)) for g in given]
 
     def members(name: str) -> int:
         ids = name, old.get(name, name)
         return max(
-            c[m.groups.index[word]]
+            int(c[m.groups.index[word]])
             for c, m, word in zip(people, (now, was), ids, strict=True)
             if word in m.groups.index
         )
 
-    atoms = now.atoms
+    return [_cell(now.atoms, change, members) for change in changes]
+
+
+def _cell(atoms: Atoms, change: CellChange, members: Callable[[str], int]) -> Document:
     return {
         "source": change.source,
         "destination": change.destination,

@@ -158,6 +158,8 @@ def uncertain(model: Model) -> Members:
 def against(model: Model, other: Model) -> Members:
     """Who moved since another version of the workspace, who came and who went; whose group has
     another id now, and the same tag, has not moved."""
+    if model.same_people(other):
+        return Members(moved=[])
     new = renamed(other.groups, model.groups)
     was, now = _groups_of(other), _groups_of(model)
     return Members(

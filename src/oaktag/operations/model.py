@@ -33,9 +33,10 @@ class Model(core.Model):
     Args:
         files: what its files say.
         today: the day as a proleptic ordinal, UTC.
+        like: another version, of which all is taken that is the same.
     """
 
-    def __init__(self, files: Files, today: int) -> None:
+    def __init__(self, files: Files, today: int, like: Model | None = None) -> None:
         assignments = files.assignments
         asked = [x.boxes for x in (*files.expectations, *files.keep_open)]
         asked += [x.boxes for x in files.borne]
@@ -52,7 +53,8 @@ class Model(core.Model):
                 files.config.binding_order,
                 [box for boxes in asked for box in boxes],
                 today,
-            )
+            ),
+            like,
         )
         self.files = files
 

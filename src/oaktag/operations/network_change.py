@@ -13,8 +13,9 @@ from oaktag.operations.documents import Document
 from oaktag.operations.model import Model
 from oaktag.operations.reach import FEW_PAIRS, services
 
-#: In networks of more, causes are counted and no row is made.
-MOST_PAIRS = 4 * FEW_PAIRS
+#: In networks of more, causes are counted and no row is made; of more endpoints they are not even
+#: placed, where causes are not to be counted.
+MOST_PAIRS, MOST_ENDPOINTS = 4 * FEW_PAIRS, 200_000
 
 
 def network(was: Model, now: Model, *, count: bool) -> Document:
@@ -27,12 +28,19 @@ def network(was: Model, now: Model, *, count: bool) -> Document:
     Returns:
         ``network``, the rows, and ``not_followed``, why there are none.
     """
+    endpoints = max(len(m.files.endpoints) for m in (was, now))
+    if endpoints > MOST_ENDPOINTS and not count:
+        return _not_followed(f"{endpoints:,} endpoints")
     pairs = max(len(m.state.classes(m.hosts)) ** 2 for m in (was, now))
     if pairs > MOST_PAIRS and not count:
-        told = f"what the network does of {pairs:,} pairs of addresses: oaktag compare counts it"
-        return {"network": [], "not_followed": told}
+        return _not_followed(f"{pairs:,} pairs of addresses")
     rows = _in_numbers(was, now) if pairs > MOST_PAIRS else _rows(was, now)
     return {"network": rows, "not_followed": ""}
+
+
+def _not_followed(what: str) -> Document:
+    told = f"what the network does of {what}: oaktag compare counts it"
+    return {"network": [], "not_followed": told}
 
 
 def _rows(was: Model, now: Model) -> list[Document]:

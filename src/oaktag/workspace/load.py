@@ -2,16 +2,17 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Collection
+from collections.abc import Callable, Collection, Mapping, Sequence
 from pathlib import Path
 from posixpath import normpath
 from typing import NamedTuple
 
 from oaktag.core.endpoints import Endpoints
 from oaktag.core.groups import Groups
-from oaktag.core.lines import Line, Policy
+from oaktag.core.lines import Line, Permission, Policy
 from oaktag.core.network import Network
 from oaktag.errors import WorkspaceError
+from oaktag.workspace.assignments_file import FILE as ASSIGNMENTS
 from oaktag.workspace.assignments_file import Assignments, read_assignments
 from oaktag.workspace.config_file import FILE, Config, read_config
 from oaktag.workspace.expectations_file import (
@@ -28,6 +29,7 @@ from oaktag.workspace.journal import interrupted, settle
 from oaktag.workspace.matrix_file import read_layer
 from oaktag.workspace.network_file import FILE as NETWORK
 from oaktag.workspace.network_file import read_network
+from oaktag.workspace.permissions_file import FILE as PERMISSIONS
 from oaktag.workspace.permissions_file import Permissions, read_permissions
 from oaktag.workspace.textfile import Problems
 
@@ -105,8 +107,13 @@ def load(root: Path, moment: int | None = None, needs: Needs = always) -> Files:
 class Kept(NamedTuple):
     """What need not be read again, for its files and those it depends on are as they were."""
 
+    groups: Groups | None = None
+    permissions: Permissions | None = None
+    lines: Mapping[int, list[Line]] = {}
+    named: Sequence[Permission] = ()
     inventory: Inventory | None = None
     network: Network | None = None
+    assignments: Assignments | None = None
 
 
 NOTHING = Kept()
@@ -120,9 +127,22 @@ def kept(files: Files, changed: Collection[str]) -> Kept:
     touched = {normpath(name) for name in changed}
     if FILE in touched:
         return NOTHING
+    same_people = not people & touched and len(files.endpoints.ids) > 0
+    groups, network = GROUPS not in touched, not {NETWORK, GROUPS} & touched
+    lines: dict[int, list[Line]] = {}
+    if groups:
+        lines = {n: [] for n, f in enumerate(config.layers) if normpath(f) not in touched}
+        for line in files.policy.lines if lines else ():
+            if line.layer in lines:
+                lines[line.layer].append(line)
     return Kept(
-        files.inventory if len(files.endpoints.ids) and not people & touched else None,
-        files.network if not {NETWORK, GROUPS} & touched else None,
+        files.groups if groups else None,
+        files.permissions if PERMISSIONS not in touched else None,
+        lines,
+        files.policy.permissions,
+        files.inventory if same_people else None,
+        files.network if network else None,
+        files.assignments if network and same_people and ASSIGNMENTS not in touched else None,
     )
 
 
@@ -138,12 +158,13 @@ def read_files(
     config = read_config(root, problems)
     if config is None:
         raise problems.error()
-    groups = read_groups(root, config.numbering, problems)
-    permissions = read_permissions(root, problems)
+    groups = have.groups or read_groups(root, config.numbering, problems)
+    permissions = have.permissions or read_permissions(root, problems)
     lines: list[Line] = []
     named = None if permissions is None else permissions.permissions
     for number, name in enumerate(config.layers):
-        lines += read_layer(root, name, number, groups, named, problems)
+        same = _renumbered(have.lines.get(number), have.named, named or ())
+        lines += same or read_layer(root, name, number, groups, named, problems)
     inventory, endpoints = None, None
     people = groups is None or needs(groups)
     if people:
@@ -153,7 +174,7 @@ def read_files(
         inventory = Inventory(Endpoints([]))
     network = have.network or read_network(root, groups, problems)
     nodes = set(network.nodes)
-    assignments = read_assignments(root, groups, endpoints, nodes, problems)
+    assignments = have.assignments or read_assignments(root, groups, endpoints, nodes, problems)
     expectations: list[Expectation] = []
     keep_open: list[Expectation | None] = []
     borne: list[Borne | None] = []
@@ -178,6 +199,19 @@ def read_files(
         tuple(k for k in keep_open if k is not None),
         tuple(b for b in borne if b is not None),
     )  # fmt: skip
+
+
+def _renumbered(
+    lines: list[Line] | None, was: Sequence[Permission], now: Sequence[Permission]
+) -> list[Line] | None:
+    """Lines with the numbers that their permissions have now; None where one is gone."""
+    number = {permission.name: n for n, permission in enumerate(now)}
+    moved = [number.get(permission.name, -1) for permission in was]
+    if lines is None or moved == list(range(len(was))):
+        return lines
+    if any(moved[line.permission] < 0 for line in lines):
+        return None
+    return [line._replace(permission=moved[line.permission]) for line in lines]
 
 
 def is_workspace(root: Path) -> bool:
