@@ -69,11 +69,13 @@ def test_the_core_computes_and_touches_nothing(tmp_path: Path) -> None:
     assert len(_offences(canary)) == 3
 
 
-def test_decide_imports_nothing_heavy() -> None:
-    """On the way to an answer: NumPy, click and the YAML reader; help needs not even NumPy."""
+def test_decide_imports_nothing_heavy(sample: Path) -> None:
+    """On the way to an answer about two groups: click and the YAML reader; about endpoints NumPy."""
+    asked, heavy = ["-C", str(sample), "decide"], {"pandas", "rich", "matplotlib", "scipy"}
     for arguments, banned in (
-        (["--help"], {"numpy", "yaml", "pandas", "rich"}),
-        (["decide", "--help"], {"pandas", "rich", "matplotlib", "scipy"}),
+        (["--help"], {"numpy", "yaml", *heavy}),
+        ([*asked, "librarians", "catalogue", "https"], {"numpy", *heavy}),
+        ([*asked, "ada", "catalogue", "https"], heavy),
     ):
         code = (
             f"import sys; sys.argv = ['oaktag', *{arguments}]\n"

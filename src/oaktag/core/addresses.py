@@ -10,8 +10,7 @@ import ipaddress
 from collections.abc import Sequence
 from typing import Any, NamedTuple
 
-import numpy as np
-from numpy.typing import NDArray
+from oaktag.core.arrays import NDArray, np
 
 WIDTH = {4: 32, 6: 128}
 

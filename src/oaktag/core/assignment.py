@@ -16,16 +16,12 @@ from fnmatch import translate
 from functools import cache, cached_property
 from typing import NamedTuple
 
-import numpy as np
-from numpy.typing import NDArray
-
 from oaktag.core.addresses import Prefix, parse_prefix
+from oaktag.core.arrays import Flags, Ints, NDArray, np
 from oaktag.core.endpoints import Endpoints, Values
 from oaktag.core.ranges import spread
 from oaktag.located import Location
 
-Bools = NDArray[np.bool_]
-Ints = NDArray[np.int64]
 DECIMAL = re.compile(r"[+-]?(\d+(\.\d*)?|\.\d+)")
 COMPARISONS = (">=", ">", "<=", "<")
 NAMED = re.compile(r"\{([^{}]+)\}")
@@ -246,7 +242,7 @@ class Assignment:
         first = {a: self.endpoints.value(row, a)[0] for a in rule.named}
         return NAMED.sub(lambda part: first[part[1]], rule.template)
 
-    def matches(self, rule: Rule, rows: NDArray[np.int64]) -> Bools:
+    def matches(self, rule: Rule, rows: NDArray[np.int64]) -> Flags:
         """Which of the rows the rule would take, whatever other rules say."""
         result = np.ones(len(rows), dtype=np.bool_)
         for attribute in rule.named:
@@ -256,13 +252,13 @@ class Assignment:
             result &= self._holds(condition, rows, rule.min_confidence)
         return result & ~self._barred(rule, rows)
 
-    def _barred(self, rule: Rule, rows: NDArray[np.int64]) -> Bools:
+    def _barred(self, rule: Rule, rows: NDArray[np.int64]) -> Flags:
         barred = np.full(len(rows), bool(rule.unless), dtype=np.bool_)
         for condition in rule.unless:
             barred &= self._holds(condition, rows, rule.min_confidence)
         return barred
 
-    def _holds(self, condition: Condition, rows: NDArray[np.int64], surely: float) -> Bools:
+    def _holds(self, condition: Condition, rows: NDArray[np.int64], surely: float) -> Flags:
         column = self.endpoints.columns.get(condition.attribute)
         if column is None:
             return np.zeros(len(rows), dtype=np.bool_)
@@ -271,7 +267,7 @@ class Assignment:
             truth = np.zeros(len(column.values) + 1, dtype=np.bool_)
             truth[self._codes(condition)] = True
             self._truth[condition.attribute, condition.test] = truth
-        held: Bools = truth[column.codes[rows]]
+        held: Flags = truth[column.codes[rows]]
         if surely > 0:
             held = held & (column.confidence[rows] >= np.float32(surely))
         return held
@@ -297,7 +293,7 @@ class Assignment:
         return {}
 
     @cached_property
-    def _truth(self) -> dict[tuple[str, Test], Bools]:
+    def _truth(self) -> dict[tuple[str, Test], Flags]:
         return {}
 
     def rows_of(self, number: int) -> NDArray[np.int64]:

@@ -12,10 +12,8 @@ from collections.abc import Callable, Iterable, Sequence
 from functools import cached_property
 from typing import Any, NamedTuple
 
-import numpy as np
-from numpy.typing import NDArray
-
 from oaktag.core.addresses import Prefix, Range, key_number, keys
+from oaktag.core.arrays import Ints, NDArray, np
 from oaktag.core.columns import Columns
 from oaktag.core.prefixes import Prefixes
 from oaktag.core.ranges import Table, flatten
@@ -24,7 +22,6 @@ from oaktag.located import Location
 
 BINDING_SOURCES = ("pinned", "session", "inventory", "adopted", "segment")
 FAMILIES = (4, 6)
-Ints = NDArray[np.int64]
 
 
 class Binding(NamedTuple):

@@ -6,8 +6,7 @@ from abc import abstractmethod
 from collections.abc import Sequence
 from typing import Any, Self, TypeVar, overload
 
-import numpy as np
-from numpy.typing import NDArray
+from oaktag.core.arrays import NDArray, np
 
 One = TypeVar("One", covariant=True)
 

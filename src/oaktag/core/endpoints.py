@@ -13,10 +13,8 @@ from dataclasses import dataclass, field
 from functools import cached_property
 from typing import NamedTuple, cast
 
-import numpy as np
-from numpy.typing import NDArray
-
 from oaktag.core.addresses import Prefix
+from oaktag.core.arrays import Codes, Flags, Ints, NDArray, np
 from oaktag.core.columns import Columns
 from oaktag.core.prefixes import Prefixes, parse_prefixes
 from oaktag.core.ranges import spread
@@ -27,9 +25,6 @@ STABILITIES = ("fixed", "reserved", "leased", "unknown")
 STABLE = ("fixed", "reserved")
 
 Value = tuple[str, ...]
-Ints = NDArray[np.int64]
-Codes = NDArray[np.int32]
-Flags = NDArray[np.bool_]
 
 
 class Values(Columns[Value]):
@@ -213,6 +208,8 @@ class Endpoints:
         rows_of: list[Ints] = []
         firsts: list[Ints] = []  # of each source its rows that nobody had before
         known: dict[str, int] = {}
+        if not sources:
+            return rows_of
         for source in sources:
             if source is sources[0]:
                 self.ids = list(source.ids)

@@ -16,9 +16,7 @@ from itertools import islice
 from types import MappingProxyType
 from typing import NamedTuple
 
-import numpy as np
-from numpy.typing import NDArray
-
+from oaktag.core.arrays import NDArray, np
 from oaktag.errors import UsageError
 from oaktag.located import Location
 

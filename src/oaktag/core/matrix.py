@@ -20,9 +20,7 @@ from copy import copy
 from functools import cached_property
 from typing import Literal, NamedTuple
 
-import numpy as np
-from numpy.typing import NDArray
-
+from oaktag.core.arrays import Codes, Flags, Ints, np
 from oaktag.core.groups import ITSELF, STAR, Groups
 from oaktag.core.lines import Action, Line, Order, Policy
 from oaktag.core.packets import Atoms
@@ -38,8 +36,7 @@ MOST_CELLS = 1 << 27
 SMALL, AT_ONCE = 1 << 12, 1 << 21
 #: So many cells of one group are worked out alone before all of it are.
 FEW = 32
-IntArray = NDArray[np.int64]
-Canvases = dict[Answer, NDArray[np.int32]]
+Canvases = dict[Answer, Codes]
 
 
 class Row(NamedTuple):
@@ -77,13 +74,14 @@ def ordered_rows(lines: Sequence[Line], groups: Groups, order: Order, today: int
         rows.append(Row(number, line.source, line.destination, False))
         if line.way == "both" and line.destination not in (line.source, ITSELF):
             rows.append(Row(number, line.destination, line.source, True))
-    layers = np.array([lines[row.line].layer for row in rows], dtype=np.int64)
     sign = {"specific-first": 1, "broad-first": -1, "as-listed": 0}[order]
-    # As they stand rows are in file order, a mirror right behind its line; sorting is stable.
-    toward, start = (
-        sign * np.array([rank_of(row, groups) for row in rows], np.int64).reshape(-1, 2).T
-    )
-    return [rows[n] for n in np.lexsort((start, toward, layers)).tolist()]
+    # As they stand rows are in file order, a mirror right behind its line.
+    ranked: dict[tuple[int, int, int], list[Row]] = {}
+    for row in rows:
+        toward, start = rank_of(row, groups)
+        key = lines[row.line].layer, sign * toward, sign * start
+        ranked.setdefault(key, []).append(row)
+    return [row for key in sorted(ranked) for row in ranked[key]]
 
 
 def rank_of(row: Row, groups: Groups) -> tuple[int, int]:
@@ -136,17 +134,18 @@ class Matrix:
         self.rows = ordered_rows(policy.lines, groups, policy.order, today)
         self.effects: list[Effect] = [effect_of(p, atoms) for p in policy.permissions]
         self.forms = Forms()
+        self._words: dict[int, set[str]] = {}
         self._acting: dict[Answer, list[Step]] = {}
         self._strips: dict[tuple[int | None, int | None], Canvases] = {}
         self._asked: Counter[tuple[int | None, int | None]] = Counter()
 
     @property
-    def action_form(self) -> NDArray[np.int32]:
+    def action_form(self) -> Codes:
         """The enforced answer of every cell."""
         return self._painted["action"]
 
     @property
-    def would_form(self) -> NDArray[np.int32]:
+    def would_form(self) -> Codes:
         """The answer of every cell if observed lines were enforced."""
         return self._painted["would"]
 
@@ -159,22 +158,18 @@ class Matrix:
     def _number(self) -> dict[Row, int]:
         return {row: number for number, row in enumerate(self.rows)}
 
-    def _paint_all(
-        self, shape: tuple[int, ...], answer: Answer, steps: Sequence[Step]
-    ) -> NDArray[np.int32]:
+    def _paint_all(self, shape: tuple[int, ...], answer: Answer, steps: Sequence[Step]) -> Codes:
         """The cells of a part of the matrix."""
         canvas = self._blank(shape, answer)
         for _ in self._backwards(canvas, steps):
             pass
         return canvas
 
-    def _blank(self, shape: tuple[int, ...], answer: Answer) -> NDArray[np.int32]:
+    def _blank(self, shape: tuple[int, ...], answer: Answer) -> Codes:
         empty = self.forms.number(self.atoms.full if self.default(answer) == "allow" else 0)
         return np.full(shape, empty, dtype=np.int32)
 
-    def _backwards(
-        self, canvas: NDArray[np.int32], steps: Sequence[Step]
-    ) -> Iterator[tuple[int, NDArray[np.int32]]]:
+    def _backwards(self, canvas: Codes, steps: Sequence[Step]) -> Iterator[tuple[int, Codes]]:
         """Paint steps, the last first; before each its number, and what the layers behind it
         decide."""
         memo: dict[tuple[int, ...], int] = {}
@@ -252,7 +247,7 @@ class Matrix:
         ends = self._holds[2] if axis else self._holds[1]
         speaks = self._speak_of(ends, fixed)
 
-        def cells(row: Row) -> IntArray | None:
+        def cells(row: Row) -> Ints | None:
             if row.destination == ITSELF:
                 here = fixed in self.groups.members(row.source)
                 return np.array([fixed]) if here else None
@@ -271,7 +266,7 @@ class Matrix:
         shape = (len(self.groups),)
         return {answer: self._paint_all(shape, answer, steps[answer]) for answer in ANSWERS}
 
-    def spoken(self, group: int, axis: Literal[0, 1]) -> NDArray[np.bool_]:
+    def spoken(self, group: int, axis: Literal[0, 1]) -> Flags:
         """Of which destinations of a source (0), or sources of a destination (1), any row speaks;
         bool [G+1]."""
         found = np.zeros(len(self.groups), dtype=np.bool_)
@@ -286,7 +281,7 @@ class Matrix:
 
     def block_of(
         self, sources: Sequence[int], destinations: Sequence[int], answer: Answer
-    ) -> NDArray[np.int32]:
+    ) -> Codes:
         """The forms of some sources and destinations, int32 [sources, destinations].
 
         Raises:
@@ -314,9 +309,7 @@ class Matrix:
             )
         return size
 
-    def behind(
-        self, answer: Answer, steps: Sequence[Step]
-    ) -> list[tuple[NDArray[np.int32], NDArray[np.int32]]]:
+    def behind(self, answer: Answer, steps: Sequence[Step]) -> list[tuple[Codes, Codes]]:
         """For each step the forms of its cells without it and what is read before it: what the
         rest of its layer and all behind decides, and what the layers behind alone decide."""
         canvas = self._blank((self.square(),) * 2, answer)
@@ -339,7 +332,7 @@ class Matrix:
         """The answers in which the row acts."""
         return ANSWERS if self.policy.lines[row.line].mode == "enforce" else ("would",)
 
-    def block(self, row: Row) -> tuple[IntArray, IntArray] | None:
+    def block(self, row: Row) -> tuple[Ints, Ints] | None:
         """The cells of a row as an index into [G+1, G+1]; None where it applies to no cell."""
         sources = np.array(self.groups.members(row.source), dtype=np.int64)
         if row.destination == ITSELF:
@@ -359,7 +352,7 @@ class Matrix:
 
     def recut(self, atoms: Atoms) -> Matrix:
         """The same lines over other atoms; what follows from lines alone is kept."""
-        _ = self._holds
+        _ = self._holds, self._starting
         other = copy(self)
         other.atoms = atoms
         other.effects = [effect_of(p, atoms) for p in self.policy.permissions]
@@ -369,7 +362,7 @@ class Matrix:
         return other
 
     @cached_property
-    def _holds(self) -> tuple[NDArray[np.bool_], IntArray, IntArray]:
+    def _holds(self) -> tuple[Flags, Ints, Ints]:
         """Which groups each set holds, [sets+1, G+1], the last row none; and each row's ends: a
         group's number, or below -1 a set's, from the end; -1 is ``itself``."""
         words: dict[str, int] = {}
@@ -385,19 +378,42 @@ class Matrix:
         destinations = np.array([code[row.destination] for row in self.rows], dtype=np.int64)
         return holds, sources, destinations
 
-    def _speak_of(self, ends: IntArray, group: int) -> NDArray[np.bool_]:
+    def _speak_of(self, ends: Ints, group: int) -> Flags:
         """Which of some ends are a group, or a set that holds it."""
         in_sets = self._holds[0][:, group]
-        held: NDArray[np.bool_] = in_sets[np.where(ends < -1, -2 - ends, len(in_sets) - 1)]
+        held: Flags = in_sets[np.where(ends < -1, -2 - ends, len(in_sets) - 1)]
         held |= ends == group
         return held
 
     def rows_of(self, source: int, destination: int) -> list[int]:
         """Numbers of the rows that apply to one cell, in order."""
-        _, sources, destinations = self._holds
-        toward = self._speak_of(destinations, destination)
-        toward |= (destinations == -1) & (source == destination)
-        return [int(r) for r in np.flatnonzero(self._speak_of(sources, source) & toward)]
+        words = self._words_of(destination)
+        found = []
+        for word in self._words_of(source):
+            for number in self._starting.get(word, ()):
+                other = self.rows[number].destination
+                if other in words or (other == ITSELF and source == destination):
+                    found.append(number)
+        return sorted(found)
+
+    @cached_property
+    def _starting(self) -> dict[str, list[int]]:
+        """The rows of each source, by its word."""
+        found: dict[str, list[int]] = {}
+        for number, row in enumerate(self.rows):
+            found.setdefault(row.source, []).append(number)
+        return found
+
+    def _words_of(self, group: int) -> set[str]:
+        """All words that speak of a group."""
+        if group not in self._words:
+            sets = (word for word in self.groups.sets if group in self._members[word])
+            self._words[group] = {self.groups.all[group].id, STAR, *sets}
+        return self._words[group]
+
+    @cached_property
+    def _members(self) -> dict[str, frozenset[int]]:
+        return {word: frozenset(self.groups.members(word)) for word in self.groups.sets}
 
     def denied_to_itself(self) -> list[int]:
         """The groups, but for untagged, between whose members some line might deny something."""
@@ -447,16 +463,14 @@ class Matrix:
             Part(common, a, w) for a in acts for w in woulds if (common := a.mask & w.mask & asked)
         ]
 
-    def decide_many(
-        self, sources: IntArray, destinations: IntArray, atoms: IntArray
-    ) -> tuple[NDArray[np.bool_], NDArray[np.bool_]]:
+    def decide_many(self, sources: Ints, destinations: Ints, atoms: Ints) -> tuple[Flags, Flags]:
         """``action`` and ``would`` as true for allow, for n packets given by cell and atom."""
         return (
             self._bits(self.action_form[sources, destinations], atoms),
             self._bits(self.would_form[sources, destinations], atoms),
         )
 
-    def _bits(self, forms: NDArray[np.int32], atoms: IntArray) -> NDArray[np.bool_]:
+    def _bits(self, forms: Codes, atoms: Ints) -> Flags:
         distinct, inverse = np.unique(forms, return_inverse=True)
         width = (self.atoms.count + 7) // 8
         table = np.frombuffer(

@@ -9,8 +9,7 @@ from copy import copy
 from functools import cached_property
 from typing import TYPE_CHECKING, Any, Generic, NamedTuple, Self, TypeVar
 
-import numpy as np
-
+from oaktag.core.arrays import np
 from oaktag.core.assignment import Assignment, Pin, Rule
 from oaktag.core.bindings import Bindings, Lookup
 from oaktag.core.endpoints import Endpoints

@@ -12,10 +12,8 @@ from copy import copy
 from functools import cached_property
 from typing import Literal, NamedTuple
 
-import numpy as np
-from numpy.typing import NDArray
-
 from oaktag.core.addresses import Prefix, Span, key_number
+from oaktag.core.arrays import NDArray, np
 from oaktag.core.bindings import Binding, Lookup
 from oaktag.core.lines import Action, Mode
 from oaktag.core.prefixes import Prefixes

@@ -18,8 +18,7 @@ from dataclasses import dataclass
 from functools import cached_property
 from typing import NamedTuple
 
-import numpy as np
-from numpy.typing import NDArray
+from oaktag.core.arrays import NDArray, np
 
 Ranges = tuple[tuple[int, int], ...]
 

@@ -11,12 +11,9 @@ from __future__ import annotations
 from collections.abc import Iterator, Sequence
 from typing import NamedTuple
 
-import numpy as np
-from numpy.typing import NDArray
-
+from oaktag.core.arrays import Ints, NDArray, np
 from oaktag.core.permissions import Effect, Forms
 
-Ints = NDArray[np.int64]
 #: An index into cells: of all of them, [G+1, G+1], or of those of one group, [G+1].
 Block = Ints | tuple[Ints, Ints]
 MOST_CODE = 1 << 62

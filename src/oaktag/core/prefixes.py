@@ -4,15 +4,10 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Sequence
 
-import numpy as np
-from numpy.typing import NDArray
-
 from oaktag.core.addresses import WIDTH, Keys, Prefix, joined, keys, parse_prefix
+from oaktag.core.arrays import Flags, Ints, NDArray, Words, np
 from oaktag.core.columns import Columns
 
-Ints = NDArray[np.int64]
-Words = NDArray[np.uint64]
-Flags = NDArray[np.bool_]
 _LOW = (1 << 64) - 1
 _CHUNK = 1 << 18
 #: No dotted address is longer than 15 letters: what fills all 16 is none.

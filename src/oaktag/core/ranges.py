@@ -13,18 +13,13 @@ from dataclasses import dataclass
 from functools import cached_property
 from typing import Any, NamedTuple
 
-import numpy as np
-from numpy.typing import NDArray
-
 from oaktag.core.addresses import Keys, halves, joined
+from oaktag.core.arrays import Ints, NDArray, Words, np
 
-Ints = NDArray[np.int64]
-Words = NDArray[np.uint64]
 CHUNK = 1 << 15
 #: From so many addresses on, a table for many is worth building.
 MANY = 1 << 20
 _LEAF = 256
-_ONE = np.uint64(1)
 
 
 def flatten(family: int, starts: Keys, ends: Keys, lengths: Ints) -> tuple[Keys, Keys, Ints]:
@@ -64,7 +59,7 @@ def _by_length(lengths: Ints) -> Iterator[Ints]:
 def _ranked4(starts: Words, ends: Words) -> tuple[tuple[Keys, Keys], Ints]:
     """The cuts (each stretch's first and last address), and the rank of each start and each end
     plus one among them."""
-    points = np.concatenate([starts, ends + _ONE])
+    points = np.concatenate([starts, ends + np.uint64(1)])
     values, row = _sorted_rows(points)
     fresh = np.empty(len(values), dtype=np.bool_)
     fresh[0] = True
@@ -73,7 +68,7 @@ def _ranked4(starts: Words, ends: Words) -> tuple[tuple[Keys, Keys], Ints]:
     rank[row] = np.cumsum(fresh) - 1
     cuts = values[fresh]
     lasts = np.empty_like(cuts)
-    lasts[:-1] = cuts[1:] - _ONE
+    lasts[:-1] = cuts[1:] - np.uint64(1)
     lasts[-1] = (1 << 32) - 1
     return (cuts, lasts), rank
 
@@ -84,12 +79,12 @@ def _sorted_rows(values: Words) -> tuple[Words, Ints]:
     bits = np.uint64(len(values).bit_length())
     packed = (values << bits) | np.arange(len(values), dtype=np.uint64)
     packed.sort()
-    return packed >> bits, (packed & ((_ONE << bits) - _ONE)).view(np.int64)
+    return packed >> bits, (packed & ((np.uint64(1) << bits) - np.uint64(1))).view(np.int64)
 
 
 def _ranked6(starts: Keys, ends: Keys) -> tuple[tuple[Keys, Keys], Ints]:
     (high, low), (high_end, low_end) = halves(starts), halves(ends)
-    after = low_end + _ONE
+    after = low_end + np.uint64(1)
     carried = high_end + (after == 0)
     # After the family's last address nothing comes: it is sorted last by a mark of its own.
     top = np.concatenate([np.zeros(len(starts), bool), (after == 0) & (carried == 0)])
@@ -100,7 +95,7 @@ def _ranked6(starts: Keys, ends: Keys) -> tuple[tuple[Keys, Keys], Ints]:
     rank = np.empty(len(order), dtype=np.int64)
     rank[order] = np.cumsum(fresh) - 1
     h, w = h[fresh], w[fresh]
-    last_w = w[1:] - _ONE
+    last_w = w[1:] - np.uint64(1)
     last_h = h[1:] - (w[1:] == 0)
     full = np.full(1, np.iinfo(np.uint64).max, dtype=np.uint64)
     lasts = joined(np.concatenate([last_h, full]), np.concatenate([last_w, full]))
@@ -159,16 +154,16 @@ def aggregate(starts: Words, ends: Words) -> tuple[Words, NDArray[np.int64]]:
     else:
         order = np.argsort(starts, kind="stable")
         low, high = starts[order], np.maximum.accumulate(ends[order])
-    apart = np.concatenate([[True], low[1:] > high[:-1] + _ONE])
+    apart = np.concatenate([[True], low[1:] > high[:-1] + np.uint64(1)])
     begins = np.flatnonzero(apart)
     start = low[begins]
     end = high[np.concatenate([begins[1:] - 1, [len(low) - 1]])]
     firsts, lengths = [], []
     while len(start):  # each round takes the largest aligned block at the head of every run
-        room = end - start + _ONE
-        aligned = (start & (~start + _ONE)) | (np.uint64(1 << 32) * (start == 0))
-        power = np.frexp(room.astype(np.float64))[1].astype(np.uint64) - _ONE
-        size = np.minimum(aligned, _ONE << power)
+        room = end - start + np.uint64(1)
+        aligned = (start & (~start + np.uint64(1))) | (np.uint64(1 << 32) * (start == 0))
+        power = np.frexp(room.astype(np.float64))[1].astype(np.uint64) - np.uint64(1)
+        size = np.minimum(aligned, np.uint64(1) << power)
         firsts.append(start)
         lengths.append(33 - np.frexp(size.astype(np.float64))[1].astype(np.int64))
         start = start + size

@@ -13,9 +13,8 @@ from __future__ import annotations
 from collections.abc import Sequence
 from typing import NamedTuple
 
-import numpy as np
-
 from oaktag.core.addresses import Prefix
+from oaktag.core.arrays import np
 from oaktag.core.assignment import Assignment
 from oaktag.core.bindings import BINDING_SOURCES, Binding, Bindings
 from oaktag.core.groups import Groups

@@ -17,9 +17,10 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
+from oaktag.core.arrays import Ints
 from oaktag.core.groups import ITSELF
 from oaktag.core.matrix import ANSWERS, Answer, Matrix, Piece, Row, rank_of
-from oaktag.core.painting import Ints, Step, Undecided, distinct
+from oaktag.core.painting import Step, Undecided, distinct
 from oaktag.core.permissions import Forms
 
 

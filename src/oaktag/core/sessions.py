@@ -11,23 +11,19 @@ from __future__ import annotations
 from collections.abc import Sequence
 from typing import Literal, NamedTuple
 
-import numpy as np
-from numpy.typing import NDArray
-
 from oaktag.core.addresses import Prefix
+from oaktag.core.arrays import Flags, Ints, NDArray, np
 from oaktag.core.columns import Columns
 from oaktag.core.endpoints import Endpoints
 from oaktag.core.prefixes import Prefixes
 from oaktag.located import Location
 
-Ints = NDArray[np.int64]
-Flags = NDArray[np.bool_]
 By = Literal["inventory", "session", "assumed"]
 #: How we know of an address, by number.
 BY: tuple[By, ...] = ("inventory", "session", "assumed")
 INVENTORY, SESSION, ASSUMED = range(3)
 #: A time that is older than any known.
-UNKNOWN = int(np.iinfo(np.int64).min)
+UNKNOWN = -(1 << 63)
 
 
 class Session(NamedTuple):

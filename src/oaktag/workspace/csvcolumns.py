@@ -11,9 +11,7 @@ import io
 from collections.abc import Callable, Iterator
 from typing import NamedTuple
 
-import numpy as np
-from numpy.typing import NDArray
-
+from oaktag.core.arrays import NDArray, np
 from oaktag.located import Location
 from oaktag.workspace.csvfile import LARGEST, MOST_COLUMNS, CsvFile, column_in, parse_csv
 from oaktag.workspace.folder import Folder

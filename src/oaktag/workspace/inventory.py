@@ -7,9 +7,8 @@ from dataclasses import dataclass, field
 from pathlib import Path
 from typing import NamedTuple
 
-import numpy as np
-
 from oaktag.core.addresses import WIDTH, Prefix, parse_prefix
+from oaktag.core.arrays import np
 from oaktag.core.endpoints import (
     KINDS,
     STABILITIES,

@@ -15,8 +15,7 @@ import re
 from collections.abc import Iterator
 from dataclasses import dataclass, field
 
-import numpy as np
-
+from oaktag.core.arrays import np
 from oaktag.core.endpoints import Value, coded
 from oaktag.located import Location
 from oaktag.workspace.folder import Folder

@@ -12,9 +12,7 @@ from collections.abc import Callable
 from dataclasses import dataclass, field
 from typing import Any
 
-import numpy as np
-from numpy.typing import NDArray
-
+from oaktag.core.arrays import NDArray, np
 from oaktag.core.endpoints import Coded, Value, Values, coded
 from oaktag.located import Location
 from oaktag.workspace.csvcolumns import Cells, read_columns
