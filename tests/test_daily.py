@@ -176,7 +176,7 @@ TABLE = [
     (["matrix", "--only", "default", "--from", "kiosks"], ["2 internet"]),
     (["matrix", "--search", "isolation"], ["patrons    *>."]),
     (["matrix", "--service", "ssh", "--to", "hall"], ["allows of ssh"]),
-    (["compare", "--if-enforced"], ["80,443/tcp, 443/udp", "1 cell opened, 1 closed"]),
+    (["compare", "--if-enforced"], ["(10)  internet (1)  web", "1 cell opened, 1 closed"]),
     (["compare", "--where", "owner=server*"], ["1 cell opened, 0 closed"]),
     (["set", "--where", "note=isolation*", "--mode", "enforce"], ["+patrons,itself,nothing,enforce", "not written"]),
     (["set", "librarians", "office-files", "keep-files"], ["+librarians,office-files,keep-files,enforce,to,,,"]),

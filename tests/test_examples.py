@@ -56,7 +56,7 @@ def test_what_examples_say(sample: Path) -> None:
 def test_examples_in_docstrings() -> None:
     """They run, and give what they say."""
     tried = 0
-    for module in (oaktag, importlib.import_module("oaktag.operations.face")):
+    for module in (oaktag, importlib.import_module("oaktag.operations.workspace")):
         result = doctest.testmod(module)
         assert result.failed == 0
         tried += result.attempted

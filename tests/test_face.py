@@ -115,7 +115,7 @@ def test_frames_have_their_rows_and_columns(sample: Path) -> None:
     square = workspace.matrix().frame()
     assert len(square) == count * count
     line = square[(square["source"] == "patrons") & (square["destination"] == "catalogue")]
-    assert line["allows"].tolist() == ["443/tcp"]
+    assert line["allows"].tolist() == ["https"]
     empty = Workspace.from_objects([], {}).check().frame()
     assert len(empty) == 0 and empty.columns.tolist()[:3] == ["code", "severity", "file"]
     bindings = Workspace.from_objects([], {}).bindings().frame()

@@ -241,7 +241,7 @@ def test_a_traceback_is_shown_only_when_asked_for(
     def broken(*_: object, **__: object) -> None:
         raise ZeroDivisionError("a fault of ours")
 
-    monkeypatch.setattr("oaktag.operations.face.Workspace.check", broken)
+    monkeypatch.setattr("oaktag.operations.workspace.Workspace.check", broken)
     ran = oaktag("-C", sample, "check")
     assert ran.status == 2 and "this should not happen: ZeroDivisionError" in ran.err
     assert "--debug" in ran.err and "Traceback" not in ran.err

@@ -252,7 +252,7 @@ def test_what_is_amiss_though_enforced(tmp_path: Path, oaktag: Callable[..., Ran
         [],
         "break",
     )
-    assert flow["packets_text"] == "break 80,443/tcp"
+    assert flow["packets_text"] == "break http, https"
     (cause,) = document["summary"]["causes"]
     assert cause["reasons"] == [{"node": "n0", "why": "no-cell"}]
 

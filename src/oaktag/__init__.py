@@ -31,7 +31,7 @@ if TYPE_CHECKING:
     from pathlib import Path
 
     from oaktag.findings import CODES, Finding
-    from oaktag.operations.face import Workspace
+    from oaktag.operations.workspace import Workspace
 
 __version__ = "0.1.0"
 __all__ = [
@@ -87,7 +87,7 @@ def sample(folder: str | Path | None = None, *, mended: bool = False) -> Path:
 
 def __getattr__(name: str) -> Any:
     if name == "Workspace":  # imported when asked for: it brings NumPy and the YAML reader
-        from oaktag.operations.face import Workspace
+        from oaktag.operations.workspace import Workspace
 
         return Workspace
     if name in ("CODES", "Finding"):

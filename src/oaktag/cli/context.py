@@ -22,8 +22,8 @@ from oaktag.report.page import WIDTH
 from oaktag.report.words import FIRST_OF_A_CODE
 
 if TYPE_CHECKING:
-    from oaktag.operations.face import Workspace
     from oaktag.operations.result import Result
+    from oaktag.operations.workspace import Workspace
     from oaktag.report.page import Page
 
 
@@ -38,7 +38,7 @@ class Context:
     def workspace(self, *asked: str) -> Workspace:
         """Read the workspace, as far as a question about some ends needs it; what was interrupted
         in it, and is finished now, is said."""
-        from oaktag.operations.face import Workspace
+        from oaktag.operations.workspace import Workspace
 
         workspace = Workspace.load(self.folder, self.today, asked=asked)
         if workspace.settled:
@@ -211,7 +211,7 @@ def complete(kind: str) -> Callable[..., list[str]]:
     """Shell completion of groups, endpoints and points of the workspace here."""
 
     def found(ctx: click.Context, param: click.Parameter, incomplete: str) -> list[str]:
-        from oaktag.operations.face import Workspace
+        from oaktag.operations.workspace import Workspace
 
         folder = ctx.find_root().params.get("folder") or "."
         try:

@@ -11,7 +11,7 @@ import click
 from oaktag.cli.context import Context, as_json, draw, emit, pass_context, say
 from oaktag.demo.sample import refresh_sample
 from oaktag.demo.walk import DOWN_STEPS, LAB_STEPS, MENDED_STEPS, STEPS, Document, Step, wrong
-from oaktag.operations.face import Workspace
+from oaktag.operations.workspace import Workspace
 from oaktag.report.page import Page
 
 

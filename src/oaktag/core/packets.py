@@ -223,11 +223,18 @@ class Atoms:
         """
         every = tuple(boxes)
         for box in every:
+            if not self.parts((box,)):
+                raise ValueError(f"the atoms are not cut along {box}")
+        return self.touched(every)
+
+    def parts(self, boxes: Iterable[Box]) -> bool:
+        """Whether no atom holds packets of one of the boxes and others."""
+        for box in boxes:
             if box not in self._cut:
                 if not all(plane.parts(box) for plane in self.planes):
-                    raise ValueError(f"the atoms are not cut along {box}")
+                    return False
                 self._cut.add(box)
-        return self.touched(every)
+        return True
 
     def touched(self, boxes: Iterable[Box]) -> int:
         """The atoms of which the boxes hold at least one packet."""

@@ -114,21 +114,41 @@ def icmp_text(family: int, kind: int) -> str:
     return f"icmp{family}/{kind}"
 
 
-def set_text(atoms: Atoms, mask: int) -> str:
+def set_text(atoms: Atoms, mask: int, own: Mapping[str, Sequence[Box]] | None = None) -> str:
     """A set of packets as services, for people: ``any`` for all, ``none`` for the empty set, and
-    ``any but …`` where that is far shorter."""
-    plain = ", ".join(set_words(atoms, mask)) or "none"
+    ``any but …`` where that is far shorter.
+
+    Args:
+        atoms, mask: the packets.
+        own: the workspace's named services; one is called by its name where all of its packets are
+            in the set.
+    """
+    plain = _named(atoms, mask, own or {}) or "none"
     if len(plain) < 60:
         return plain
-    but = f"any but {', '.join(set_words(atoms, atoms.full & ~mask))}"
+    but = BUT + _named(atoms, atoms.full & ~mask, own or {})
     return but if 2 * len(but) < len(plain) else plain
 
 
-def regions_text(regions: Sequence[Region]) -> str:
+def _named(atoms: Atoms, mask: int, own: Mapping[str, Sequence[Box]]) -> str:
+    held = {
+        name: whole
+        for name, boxes in own.items()
+        if mask != atoms.full and atoms.parts(boxes) and not (whole := atoms.mask(boxes)) & ~mask
+    }
+    names: list[str] = []
+    for name, whole in sorted(held.items(), key=lambda item: -item[1].bit_count()):
+        if whole & mask == whole != 0:
+            names.append(name)
+            mask &= ~whole
+    return ", ".join([*sorted(names), *set_words(atoms, mask)])
+
+
+def regions_text(regions: Sequence[Region], own: Mapping[str, Sequence[Box]] | None = None) -> str:
     """Packets in regions as services, for people."""
     boxes = [box for region in regions for box in boxes_of(region)]
-    atoms = Atoms(boxes)
-    return set_text(atoms, atoms.mask(boxes))
+    atoms = Atoms([*boxes, *(box for named in (own or {}).values() for box in named)])
+    return set_text(atoms, atoms.mask(boxes), own)
 
 
 def set_words(atoms: Atoms, mask: int) -> list[str]:

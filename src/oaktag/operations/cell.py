@@ -6,7 +6,6 @@ from dataclasses import dataclass, field, replace
 from typing import ClassVar
 
 from oaktag.core.lines import Action
-from oaktag.core.service_text import set_text
 from oaktag.errors import UsageError
 from oaktag.operations.documents import Document, boxes_json
 from oaktag.operations.model import Model
@@ -131,4 +130,4 @@ def _cell(model: Model, ends: tuple[int, int]) -> Cell:
 
 def allowed_text(model: Model, form: int) -> str:
     """What a form allows, as services."""
-    return set_text(model.atoms, model.matrix.forms[form])
+    return model.text(model.matrix.forms[form])

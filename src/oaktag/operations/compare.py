@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Callable
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from datetime import date
 from typing import ClassVar
@@ -13,7 +13,7 @@ import numpy as np
 from oaktag.core.comparison import CellChange, compare, renamed
 from oaktag.core.groups import STAR
 from oaktag.core.lines import Line
-from oaktag.core.packets import Atoms, exchanged
+from oaktag.core.packets import Atoms, Box, exchanged
 from oaktag.core.service_text import set_text, set_words
 from oaktag.errors import UsageError
 from oaktag.operations.documents import Document
@@ -113,17 +113,22 @@ def _cells(was: Model, now: Model) -> list[Document]:
             if word in m.groups.index
         )
 
-    return [_cell(now.atoms, change, members) for change in changes]
+    return [_cell(now.atoms, now.named, change, members) for change in changes]
 
 
-def _cell(atoms: Atoms, change: CellChange, members: Callable[[str], int]) -> Document:
+def _cell(
+    atoms: Atoms,
+    named: Mapping[str, Sequence[Box]],
+    change: CellChange,
+    members: Callable[[str], int],
+) -> Document:
     return {
         "source": change.source,
         "destination": change.destination,
         "opened": set_words(atoms, change.opened),
         "closed": set_words(atoms, change.closed),
-        "opened_text": set_text(atoms, change.opened) if change.opened else "",
-        "closed_text": set_text(atoms, change.closed) if change.closed else "",
+        "opened_text": set_text(atoms, change.opened, named) if change.opened else "",
+        "closed_text": set_text(atoms, change.closed, named) if change.closed else "",
         "source_members": members(change.source),
         "destination_members": members(change.destination),
     }

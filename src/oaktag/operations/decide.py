@@ -7,8 +7,8 @@ from dataclasses import dataclass, field, replace
 from typing import ClassVar, Literal
 
 from oaktag.core.matrix import Part
-from oaktag.core.packets import Atoms, Box, boxes_of
-from oaktag.core.service_text import parse_asked, set_text
+from oaktag.core.packets import Box
+from oaktag.core.service_text import parse_asked, regions_text
 from oaktag.errors import UsageError
 from oaktag.operations.documents import (
     Document,
@@ -165,9 +165,7 @@ def _asked(model: Model, service: str, family: int | None, source_port: int | No
 def _part(model: Model, part: Part, asked: Sequence[Box]) -> list[Document]:
     would = piece_json(model.matrix, part.would)
     regions = clipped(model.atoms.regions(part.mask), asked)
-    boxes = [box for region in regions for box in boxes_of(region)]
-    fine = Atoms(boxes)
-    services = set_text(fine, fine.mask(boxes))
+    services = regions_text(regions, model.named)
     rows = [{**box, "services": services} for box in boxes_json(regions)]
     for row in rows:
         row.update(

@@ -14,7 +14,7 @@ from oaktag.core import matrix as core
 from oaktag.core.comparison import compare
 from oaktag.core.matrix import ANSWERS
 from oaktag.core.packets import EVERYTHING, Atoms, Box
-from oaktag.core.service_text import parse_asked, set_text
+from oaktag.core.service_text import parse_asked
 from oaktag.operations.compare import together
 from oaktag.operations.model import Model
 from oaktag.operations.result import Result, Row
@@ -107,7 +107,7 @@ def matrix(
         only=only,
         forms=[
             {
-                "form": n, "code": code[n], "allows": _allows(model.atoms, m, asked),
+                "form": n, "code": code[n], "allows": "any" if m == asked else model.text(m),
                 "share": round(_share(model.atoms, m, asked), 4),
             }
             for m, n in number.items()
@@ -188,12 +188,6 @@ def _numbers(masks: Sequence[int], painted: Sequence[NDArray[np.int32]]) -> dict
                 used[masks[form]] = used.get(masks[form], 0) + often
     order = sorted(used, key=lambda m: (m != 0, -used[m]))
     return {mask: n for n, mask in enumerate(order)}
-
-
-def _allows(atoms: Atoms, mask: int, asked: int) -> str:
-    if mask == asked:
-        return "any"
-    return set_text(atoms, mask)
 
 
 def _share(atoms: Atoms, mask: int, asked: int) -> float:

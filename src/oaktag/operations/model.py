@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from datetime import UTC, date, datetime
 from functools import cached_property
 from pathlib import Path
@@ -12,6 +12,10 @@ from oaktag.core import model as core
 from oaktag.core.addresses import address_text
 from oaktag.core.ends import End, Place, group_end, parse_end
 from oaktag.core.groups import Groups
+from oaktag.core.packets import Box
+from oaktag.core.service_names import NAMED
+from oaktag.core.service_text import set_text
+from oaktag.core.services import parse_service
 from oaktag.core.sessions import SESSION
 from oaktag.errors import UsageError
 from oaktag.workspace.folder import Folder
@@ -105,6 +109,21 @@ class Model(core.Model):
             prefix = place.address
             found.setdefault(place.endpoint, []).append(address_text(prefix.family, prefix.start))
         return found
+
+    @cached_property
+    def named(self) -> Mapping[str, tuple[Box, ...]]:
+        """The services that the files call by a name: the workspace's own, and those of the IANA
+        registry that entries use."""
+        own = self.files.permissions.services
+        entries = (e for p in self.files.policy.permissions for e in p.entries)
+        words = [word for e in entries for word in e.text.split(", ")]
+        words += [part for held in self.files.permissions.named.values() for part in held.parts]
+        used = (w for w in dict.fromkeys(words) if w in NAMED and w not in own)
+        return {**own, **{word: parse_service(word) for word in used}}
+
+    def text(self, mask: int) -> str:
+        """Packets as services, in the words that the files use."""
+        return set_text(self.atoms, mask, self.named)
 
     # -- words -------------------------------------------------------------------------------
 

@@ -58,7 +58,7 @@ def _rows(was: Model, now: Model) -> list[Document]:
 def _row(model: Model, change: Changed, accepting: Accepting) -> Document:
     flow = change.flow
     if change.what == "one-way":
-        packets = regions_text(change.lost)
+        packets = regions_text(change.lost, model.named)
     else:
         packets = services(model, change.masks) if change.masks else "any"
     (a, source), (b, destination) = change.ends

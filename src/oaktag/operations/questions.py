@@ -9,7 +9,7 @@ from typing import ClassVar
 
 from oaktag.core.lines import Action
 from oaktag.core.matrix import ANSWERS
-from oaktag.core.service_text import parse_asked, set_text
+from oaktag.core.service_text import parse_asked
 from oaktag.errors import UsageError
 from oaktag.operations.documents import Document
 from oaktag.operations.model import Model
@@ -130,12 +130,12 @@ def _rows(
         row: Document = {
             **model.group_json(group), "of": [model.groups.all[pair[1 - end]].id],
             "members": len(people[group]), "all": now == mask,
-            "allows": set_text(model.atoms, now) if now != mask else "all of it",
-            "would_allow": set_text(model.atoms, later) if later != mask else "all of it",
+            "allows": model.text(now) if now != mask else "all of it",
+            "would_allow": model.text(later) if later != mask else "all of it",
             "lines": _allowing(model, pair, now),
         }  # fmt: skip
         if mask == model.atoms.full:
-            row["allows"], row["would_allow"] = (set_text(model.atoms, m) for m in (now, later))
+            row["allows"], row["would_allow"] = (model.text(m) for m in (now, later))
         if endpoints:
             row["endpoints"] = [model.files.endpoints.ids[r] for r in people[group]]
         rows.append(row)
@@ -228,7 +228,7 @@ def _alike(
     for (now, later), alike in by.items():
         form = matrix.forms[now]
         names = _listed([model.groups.all[p[end]].id for p in alike])
-        services = set_text(model.atoms, form)
+        services = model.text(form)
         if not form:
             text = {
                 "out": f"{name} may not reach {names} at all",
@@ -241,7 +241,7 @@ def _alike(
                 "in": f"{names} may reach {name} {what}",
             }[toward]
         if now != later:
-            then = set_text(model.atoms, matrix.forms[later])
+            then = model.text(matrix.forms[later])
             text += f"; were the observed lines enforced, for {then}"
         sentences.append(_sentence(f"{text}.", _saying(model, alike)))
     return sentences
@@ -316,7 +316,7 @@ def around(model: Model, word: str) -> Around:
         parts[part].append(
             {
                 "source": model.groups.all[s].id, "destination": model.groups.all[d].id,
-                "allows": set_text(model.atoms, form), "lines": _allowing(model, (s, d), form),
+                "allows": model.text(form), "lines": _allowing(model, (s, d), form),
             }
         )  # fmt: skip
     names = [model.groups.all[g].id for g in sorted(inner)]

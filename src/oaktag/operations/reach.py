@@ -10,7 +10,7 @@ from typing import ClassVar
 from oaktag.core.effects import EFFECTS
 from oaktag.core.population import Class
 from oaktag.core.reach import Flow, Reach, State
-from oaktag.core.service_text import regions_text, set_text
+from oaktag.core.service_text import regions_text
 from oaktag.core.survey import Survey
 from oaktag.errors import UsageError
 from oaktag.operations.advice import advice
@@ -170,7 +170,7 @@ def flow_json(model: Model, flow: Flow, said: Said, *, accepted: bool = False) -
     for box in boxes_json(flow.unanswered):
         packets.append({"effect": "one-way", **box})
     if flow.unanswered:
-        words.append(f"one-way {_unanswered(flow)}")
+        words.append(f"one-way {_unanswered(model, flow)}")
     return {
         "source": end(flow.source),
         "destination": end(flow.destination),
@@ -189,10 +189,10 @@ def flow_json(model: Model, flow: Flow, said: Said, *, accepted: bool = False) -
     }
 
 
-def _unanswered(flow: Flow) -> str:
+def _unanswered(model: Model, flow: Flow) -> str:
     """Packets without their answer as services."""
     families = {f for region in flow.unanswered for f in region.families}
-    said = regions_text(flow.unanswered)
+    said = regions_text(flow.unanswered, model.named)
     return said if len(families) > 1 else said.replace(f" on IPv{families.pop()}", "")
 
 
@@ -214,11 +214,11 @@ def services(model: Model, masks: Mapping[int, int]) -> str:
         return "any"
     if len(held) == 1:
         ((family, mask),) = held.items()
-        return set_text(atoms, mask).replace(f" on IPv{family}", "")
+        return model.text(mask).replace(f" on IPv{family}", "")
     # What both families have stands in atoms of both.
     if held[4] & atoms.of_family(6) == held[6] & atoms.of_family(4):
-        return set_text(atoms, held[4] | held[6])
-    words = [set_text(atoms, mask).replace(f" on IPv{f}", "") for f, mask in held.items()]
+        return model.text(held[4] | held[6])
+    words = [model.text(mask).replace(f" on IPv{f}", "") for f, mask in held.items()]
     return ", ".join(f"{text} on IPv{f}" for f, text in zip(held, words, strict=True))
 
 

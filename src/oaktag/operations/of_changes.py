@@ -1,0 +1,183 @@
+"""Changes of a workspace's files, shown with all that they do, and written if asked."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping
+from typing import TYPE_CHECKING, Literal
+
+from oaktag.operations.asked import Asked
+
+if TYPE_CHECKING:
+    from oaktag.operations.change import Change
+    from oaktag.operations.mend import Mended
+
+
+class OfChanges(Asked):
+    """Changes of a workspace's files, shown with all that they do, and written if asked."""
+
+    def number_groups(self, *, write: bool = False) -> Change:
+        """Give numbers to groups that have none: ``groups.yaml`` and ``oaktag.yaml``.
+
+        Raises:
+            UsageError: the range has too few free numbers.
+        """
+        from oaktag.operations.change import number
+
+        return number(self.model, write=write)
+
+    def pin(
+        self,
+        who: str,
+        to: str,
+        until: str | None = None,
+        note: str | None = None,
+        *,
+        write: bool = False,
+        anyway: bool = False,
+    ) -> Change:
+        """Put an endpoint or a prefix into a group by hand; the document holds the diff.
+
+        Raises:
+            UsageError: no such endpoint or group, or the change would break the workspace.
+        """
+        from oaktag.operations.change import pin
+
+        return pin(self.model, who, to, until, note, write=write, anyway=anyway)
+
+    def unpin(
+        self, who: str, at: str | None = None, *, write: bool = False, anyway: bool = False
+    ) -> Change:
+        """Take a pin out; ``at`` says of which node, where a prefix has several.
+
+        Raises:
+            UsageError: it is not pinned, or several times.
+        """
+        from oaktag.operations.change import unpin
+
+        return unpin(self.model, who, at, write=write, anyway=anyway)
+
+    def rename(self, old: str, new: str, *, write: bool = False, anyway: bool = False) -> Change:
+        """Rename a group or set in all files, or in none.
+
+        Raises:
+            UsageError: no such group or set, or the new name cannot be.
+        """
+        from oaktag.operations.change import rename
+
+        return rename(self.model, old, new, write=write, anyway=anyway)
+
+    def set_line(
+        self,
+        source: str,
+        destination: str,
+        permission: str,
+        fields: Mapping[str, str] | None = None,
+        layer: str | None = None,
+        *,
+        write: bool = False,
+        anyway: bool = False,
+    ) -> Change:
+        """Give a pair a permission, in its own line or in a new one.
+
+        Args:
+            source: a word of a line.
+            destination: a word of a line.
+            permission: its name.
+            fields: other cells of the line, as ``{"mode": "observe"}``.
+            layer: the file of the line.
+            write: write the change; else it is only shown.
+            anyway: write even where an expectation fails then.
+
+        Raises:
+            UsageError: an unknown name, several such lines, or a change that is refused.
+        """
+        from oaktag.operations.lines import set_line
+
+        return set_line(
+            self.model,
+            source,
+            destination,
+            permission,
+            fields or {},
+            layer,
+            write=write,
+            anyway=anyway,
+        )
+
+    def set_many(
+        self, where: str, fields: Mapping[str, str], *, write: bool = False, anyway: bool = False
+    ) -> Change:
+        """Change all lines that ``where`` selects, as ``owner=reading services, mode=observe``.
+
+        Raises:
+            UsageError: nothing is selected or to be changed, or the change is refused.
+        """
+        from oaktag.operations.lines import set_many
+
+        return set_many(self.model, where, fields, write=write, anyway=anyway)
+
+    def grant(
+        self,
+        source: str,
+        destination: str,
+        service: str,
+        fields: Mapping[str, str] | None = None,
+        *,
+        action: Literal["allow", "deny"] = "allow",
+        only: bool = False,
+        write: bool = False,
+        anyway: bool = False,
+    ) -> Change:
+        """The smallest change that allows just this, or with ``deny`` ends it.
+
+        Args:
+            source: who; a group, or an endpoint or address for its group.
+            destination: likewise.
+            service: what.
+            fields: other cells of the line, as ``{"expires": "2027-01-31"}``.
+            action: allow it, or end it.
+            only: to this endpoint alone, split off from its group until ``expires``.
+            write: write the change; else it is only shown.
+            anyway: also where an expectation fails then.
+
+        Raises:
+            UsageError: an unknown name or service, a set, or no single line does it.
+        """
+        from oaktag.operations.alone import grant_alone
+        from oaktag.operations.lines import grant
+
+        if only:
+            return grant_alone(
+                self.model, source, destination, service, fields or {}, write=write, anyway=anyway
+            )
+
+        return grant(
+            self.model, source, destination, service, fields or {}, action=action, write=write,
+            anyway=anyway,
+        )  # fmt: skip
+
+    def mend(
+        self,
+        *,
+        breaks: bool = False,
+        even_if_breaks: bool = False,
+        write: bool = False,
+        anyway: bool = False,
+        seconds: float = 60.0,
+        progress: Callable[[str], None] | None = None,
+    ) -> Mended:
+        """The cheapest changes of the network after which nothing leaks.
+
+        Args:
+            breaks: nothing may break either.
+            even_if_breaks: what was exact may break; ``broken`` names it.
+            write: write them into ``network.yaml``.
+            seconds: when the search ends, with a bound.
+            progress: told how far it is.
+        """
+        from oaktag.operations.mend import mending
+
+        return mending(
+            self.model, breaks=breaks, even_if_breaks=even_if_breaks, write=write, anyway=anyway,
+            seconds=seconds, progress=progress,
+        )  # fmt: skip
