@@ -43,8 +43,8 @@ from oaktag.core.placement import Hosts
 from oaktag.core.population import Class
 from oaktag.core.ranges import Table, aggregate, flatten
 from oaktag.core.reach import State
+from oaktag.core.reach_counts import survey
 from oaktag.core.review import find_contradictions, find_redundant, find_shadowed
-from oaktag.core.survey import survey
 from oaktag.operations.model import Model
 
 HEAD = """# Benchmarks

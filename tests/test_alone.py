@@ -171,7 +171,7 @@ def test_one_librarian_for_a_while(oaktag: Run, shipped: Path) -> None:
     said = oaktag("-C", shipped, "grant", "bram", "loans-db", "ssh", "--only", "--until", UNTIL)
     told = " ".join(said.out.split())
     assert "fares exactly as librarians in all of its 39 cells, proved" in told
-    assert "librarians-bram (1)  loans-db (3)  ssh   " in said.out and "not written" in said.out
+    assert "librarians-bram (1)  loans-db (3)  ssh\n" in said.out and "not written" in said.out
     ran = oaktag("-C", shipped, "grant", "bram", "loans-db", "ssh", "--only", "--until", UNTIL,
                  "--note", "moves the old loans", "--write", "--json")  # fmt: skip
     jsonschema.validate(ran.json, _schema("grant"))

@@ -90,7 +90,7 @@ TABLE = [
     (
         ["reach", "--from", "wall-displays", "--to", "catalogue", "--flows"],
         1,
-        ["leak 443/tcp", "break 8080/tcp"],
+        ["leak https; break", "pictures"],
     ),
     (["compile"], 0, ["hall-edge", "enforce", "yes", "lists/keys.csv"]),
     (["prove"], 0, ["equal, for all packets", "1 of 1 equal"]),

@@ -199,7 +199,7 @@ class No:
             if name.split(".")[0] not in sys.modules:
                 raise ImportError(f"the core asks for {name}")
 sys.meta_path.insert(0, No())
-import oaktag.core.model, oaktag.core.reach, oaktag.core.survey, oaktag.core.failures
+import oaktag.core.model, oaktag.core.reach, oaktag.core.reach_counts, oaktag.core.failures
 import oaktag.core.mending, oaktag.core.proof, oaktag.core.compiler, oaktag.core.amendment
 print(*sorted(n for n in sys.modules if n.startswith("oaktag.") and ".core" not in n))
 """

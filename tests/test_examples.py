@@ -56,7 +56,8 @@ def test_what_examples_say(sample: Path) -> None:
 def test_examples_in_docstrings() -> None:
     """They run, and give what they say."""
     tried = 0
-    for module in (oaktag, importlib.import_module("oaktag.operations.workspace")):
+    parts = ("workspace", "of_people", "of_policy", "of_changes", "of_network")
+    for module in (oaktag, *(importlib.import_module(f"oaktag.operations.{p}") for p in parts)):
         result = doctest.testmod(module)
         assert result.failed == 0
         tried += result.attempted

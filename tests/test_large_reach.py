@@ -23,14 +23,15 @@ from conftest import Ran
 from networks import SEEDS, grid, random_net, stack, write_net
 from oaktag.core import failures, paths
 from oaktag.core.failures import candidates, without, worst
-from oaktag.core.judging import arriving, frame_arrives
+from oaktag.core.judging import frame_arrives
 from oaktag.core.knowledge import Knowledge
 from oaktag.core.network import Feed, Link, Network, Node, Point
 from oaktag.core.paths import Paths
 from oaktag.core.pathtree import PathTrees
 from oaktag.core.placement import node_hosts
+from oaktag.core.reach_counts import survey
 from oaktag.core.registry import learned_bindings
-from oaktag.core.survey import survey
+from oaktag.core.scopes import arriving
 from oaktag.operations.model import Model
 from oaktag.testing.slow_reach import Being, Net
 from test_commands import _schema

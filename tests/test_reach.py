@@ -377,7 +377,7 @@ def _less(net: Net, feeds: Any = None, links: Any = None, node: Any = None) -> N
 @given(net=nets())
 def test_counting_is_making_every_row(net: Net, tmp_path: Path) -> None:
     """Rows counted by blocks of arrays are those made one by one, cause by cause."""
-    from oaktag.core.survey import survey
+    from oaktag.core.reach_counts import survey
 
     model = write_net(net, tmp_path).model
     every = model.state.classes(model.hosts)

@@ -19,7 +19,7 @@ from oaktag.core.packets import Region
 
 DEFAULT_KEY = "default"
 Frames = Literal["frame", "bindings", "ignored"]
-End = Literal["source", "destination"]
+WhichEnd = Literal["source", "destination"]
 
 
 # -- the steps of a head -------------------------------------------------------------------------
@@ -39,7 +39,7 @@ class Reassemble:
 class PassWithin:
     """Packets pass whose address at one end is in some spans, all of one family."""
 
-    end: End
+    end: WhichEnd
     family: int
     spans: tuple[Span, ...]
 
@@ -48,7 +48,7 @@ class PassWithin:
 class PassUnless:
     """Packets of a family pass, unless their address at one end is in some spans."""
 
-    end: End
+    end: WhichEnd
     family: int
     spans: tuple[Span, ...]
 
@@ -167,7 +167,7 @@ def head_of(
     """The head of a point that judges between some addresses (None: all) and, of pairs, not
     ``inside``."""
     steps: list[Step] = [PassKnown() if stateful else Reassemble()]
-    ends: tuple[End, End] = ("source", "destination")
+    ends: tuple[WhichEnd, WhichEnd] = ("source", "destination")
     for family in (4, 6):
         spans = tuple(s for s in UNJUDGED if s.family == family)
         steps += [PassWithin(end, family, spans) for end in ends]

@@ -17,9 +17,10 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 from numpy.typing import NDArray
 
-from oaktag.core.crowd import Crowd
 from oaktag.core.effects import Effects, MatrixBook, Member
-from oaktag.core.judging import Book, Points, View
+from oaktag.core.judging import Book
+from oaktag.core.judging_many import Points, View
+from oaktag.core.many_paths import Crowd
 from oaktag.core.pathtree import PathTrees, Tree
 from oaktag.core.population import Class, Company, Side, company
 from oaktag.core.ranges import numbered, spread
@@ -161,7 +162,7 @@ class Batches:
         """The rows of some units (each after its block) of one element each, or of one unit."""
         one, two = self.one, self.two
         tree = self.trees.forest([one.blocks[block][0] for block, _ in some])
-        ends = _Ends(self, tree)
+        ends = _Elements(self, tree)
         elements = np.array([one.of_unit[unit] for _, unit in some], dtype=np.int64)
         parts = [self._elements(es, tree, ends) for es in elements.T]
         entry, ones, twos = (np.concatenate([p[n] for p in parts]) for n in range(3))
@@ -197,7 +198,9 @@ class Batches:
                 block, unit, tree, entry, unit_of, kind, at, worst, done, (ones, twos), crowds
             )
 
-    def _elements(self, es: Ints, tree: Tree, ends: _Ends) -> tuple[Ints, Ints, Ints, Done, Ints]:
+    def _elements(
+        self, es: Ints, tree: Tree, ends: _Elements
+    ) -> tuple[Ints, Ints, Ints, Done, Ints]:
         """All paths from one element at each root: entries, elements on both sides, and what is
         done."""
         entry, twos = ends.of(self.one.family[es])
@@ -223,7 +226,7 @@ class Batches:
         return entry, ones, twos, done, back
 
     def _asked(
-        self, es: Ints, tree: Tree, entry: Ints, twos: Ints, ends: _Ends
+        self, es: Ints, tree: Tree, entry: Ints, twos: Ints, ends: _Elements
     ) -> tuple[Flags, Flags]:
         """Which pairs must be walked by themselves; and of which answers may be dropped."""
         bits, some = ends.met
@@ -359,7 +362,7 @@ class Batches:
         return rows
 
 
-class _Ends:
+class _Elements:
     """Of one tree, each path that ends where there are elements, with each of these."""
 
     def __init__(self, reach: Batches, tree: Tree) -> None:

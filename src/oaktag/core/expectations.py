@@ -13,13 +13,13 @@ from typing import Literal, NamedTuple
 from oaktag.core.matrix import Answer, Matrix
 from oaktag.core.packets import Packet
 
-Kind = Literal["none", "at-least", "exactly", "allowed", "denied"]
+Demand = Literal["none", "at-least", "exactly", "allowed", "denied"]
 
 
 class Claim(NamedTuple):
     """What must hold in each of the cells, for the packets of ``mask``."""
 
-    kind: Kind
+    kind: Demand
     mask: int
     enforced: bool = False
 

@@ -19,10 +19,10 @@ import numpy as np
 from numpy.typing import NDArray
 
 from oaktag.core.bindings import Lookup
-from oaktag.core.crowd import Crowd
 from oaktag.core.effects import EFFECTS, Effect, Member
-from oaktag.core.judging import View
+from oaktag.core.judging_many import View
 from oaktag.core.knowledge import Knowledge
+from oaktag.core.many_paths import Crowd
 from oaktag.core.network import Feed, Network
 from oaktag.core.pairs import Pairs
 from oaktag.core.paths import MANY_NODES, Paths
@@ -32,8 +32,8 @@ from oaktag.core.ranges import distinct, numbered, spread
 from oaktag.core.reach import Flow, Reach, State
 from oaktag.core.walks import Walks
 
-Kind = Literal["link", "node", "feed", "point"]
-Ends = tuple[tuple[str, int], tuple[str, int]]
+LossOf = Literal["link", "node", "feed", "point"]
+EndPair = tuple[tuple[str, int], tuple[str, int]]
 Ints = NDArray[np.int64]
 Flags = NDArray[np.bool_]
 _WORST: tuple[Effect, ...] = ("leak", "break", "one-way", "exact")
@@ -46,7 +46,7 @@ CUT_OFF = -1
 class Lost(NamedTuple):
     """One thing that fails; ``number`` tells things of one name apart."""
 
-    kind: Kind
+    kind: LossOf
     name: str
     number: int = 0
 
@@ -104,9 +104,9 @@ def losses(
         yield failing.loss(lost)
 
 
-def worst(flows: Iterable[Flow]) -> dict[Ends, Flow]:
+def worst(flows: Iterable[Flow]) -> dict[EndPair, Flow]:
     """For each pair of ends the row that fares worst, over all paths."""
-    found: dict[Ends, Flow] = {}
+    found: dict[EndPair, Flow] = {}
     for flow in flows:
         ends = flow.source, flow.destination
         known = found.get(ends)

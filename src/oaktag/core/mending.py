@@ -26,7 +26,7 @@ from oaktag.core.placement import Host
 from oaktag.core.prospects import Prospects
 from oaktag.core.reach import Between, Reach, State
 
-Kind = Literal[
+Measure = Literal[
     "feed", "link carries", "node carries", "node marks", "point", "scope", "direction", "inside"
 ]
 Row = tuple[tuple[str, int], tuple[str, int], tuple[str, ...], tuple[str, ...]]
@@ -39,7 +39,7 @@ MOST_NEW = 40
 class Change(NamedTuple):
     """One possible change: what it is done to, and its price."""
 
-    kind: Kind
+    kind: Measure
     what: str
     price: int
     to: str = ""

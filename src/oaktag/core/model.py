@@ -263,7 +263,7 @@ class Model:
 
     def scope(self, point: Point) -> tuple[list[int], list[int]]:
         """The groups whose cells a point holds, as sources and as destinations."""
-        from oaktag.core.judging import scope_of
+        from oaktag.core.scopes import scope_of
 
         return scope_of(
             point, self.groups, self.network, self.paths, self._placed_groups, self._unstable

@@ -16,7 +16,7 @@ from oaktag.core.reach import Flow
 
 #: By names, so that two versions can be compared: segment and group of the source, of the
 #: destination.
-Ends = tuple[tuple[str, str], tuple[str, str]]
+EndPair = tuple[tuple[str, str], tuple[str, str]]
 What = Literal["leak", "break", "one-way", "cut-off"]
 WHAT: tuple[What, ...] = ("leak", "break", "one-way", "cut-off")
 
@@ -30,7 +30,7 @@ class Changed(NamedTuple):
 
     what: What
     new: bool
-    ends: Ends
+    ends: EndPair
     masks: dict[int, int]
     lost: tuple[Region, ...]
     flow: Flow
@@ -66,8 +66,8 @@ def changes(
     return sorted(found, key=lambda c: (not c.new, WHAT.index(c.what), c.ends))
 
 
-def _fares(flows: Iterable[Flow], name: Callable[[int], str]) -> dict[Ends, _Fare]:
-    fares: dict[Ends, _Fare] = {}
+def _fares(flows: Iterable[Flow], name: Callable[[int], str]) -> dict[EndPair, _Fare]:
+    fares: dict[EndPair, _Fare] = {}
     for flow in flows:
         if flow.effect == "exact" and not flow.cut_off:
             continue
@@ -87,7 +87,7 @@ def _fares(flows: Iterable[Flow], name: Callable[[int], str]) -> dict[Ends, _Far
     return fares
 
 
-def _more(ends: Ends, here: _Fare, there: _Fare, *, new: bool) -> Iterator[Changed]:
+def _more(ends: EndPair, here: _Fare, there: _Fare, *, new: bool) -> Iterator[Changed]:
     """What fares wrong here and does not there."""
     for what in WHAT[:2]:
         other = there.masks.get(what, {})

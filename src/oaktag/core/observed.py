@@ -18,10 +18,10 @@ from numpy.typing import NDArray
 from oaktag.core.accesslist import (
     AccessList,
     Blank,
-    End,
     PassBetween,
     PassUnless,
     PassWithin,
+    WhichEnd,
 )
 from oaktag.core.addresses import Prefix, Range, Span
 from oaktag.core.bindings import Binding, Lookup
@@ -74,7 +74,7 @@ class HeldJudge(Judge):
             self._chains[name] = allowed
         self._tables = _lookup(list_.source_bindings), _lookup(list_.destination_bindings)
         steps = list_.head
-        ends: tuple[End, End] = ("source", "destination")
+        ends: tuple[WhichEnd, WhichEnd] = ("source", "destination")
         self._unless, self._exempt = (
             {
                 end: [
@@ -105,7 +105,7 @@ class HeldJudge(Judge):
         """Whether it judges packets toward there."""
         return self._judges("destination", host)
 
-    def _judges(self, end: End, host: Host) -> bool:
+    def _judges(self, end: WhichEnd, host: Host) -> bool:
         place = host.family, host.address
         if any(s.family == host.family and s.hold(*place) for s in self._exempt[end]):
             return False

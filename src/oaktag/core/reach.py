@@ -21,16 +21,10 @@ from numpy.typing import NDArray
 
 from oaktag.core.batches import Batch, Batches
 from oaktag.core.bindings import Lookup
-from oaktag.core.crowd import Crowd
 from oaktag.core.effects import EFFECTS, Effect, Member, Outcome, either
-from oaktag.core.judging import (
-    Judge,
-    Meeting,
-    dropping,
-    flows_kept,
-    meetings,
-)
+from oaktag.core.judging import Judge, Meeting, dropping, flows_kept, meetings
 from oaktag.core.knowledge import Knowledge
+from oaktag.core.many_paths import Crowd
 from oaktag.core.matrix import Matrix
 from oaktag.core.network import Network
 from oaktag.core.packets import Region

@@ -18,7 +18,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from oaktag.core.effects import Effects
-from oaktag.core.judging import Points, View
+from oaktag.core.judging_many import Points, View
 from oaktag.core.pathtree import PathTrees, Tree
 from oaktag.core.ranges import distinct, spread
 

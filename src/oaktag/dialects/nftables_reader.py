@@ -15,7 +15,6 @@ from oaktag.core.accesslist import (
     DEFAULT_KEY,
     AccessList,
     Blank,
-    End,
     Forget,
     Keep,
     ListEntry,
@@ -26,6 +25,7 @@ from oaktag.core.accesslist import (
     PassWithin,
     Reassemble,
     Step,
+    WhichEnd,
 )
 from oaktag.core.addresses import Range, Span, parse_prefix, span_text
 from oaktag.core.lines import SYSLOG_SEVERITIES, Action
@@ -56,7 +56,7 @@ _WITH_PORTS = frozenset(_PORTED.values())
 _FAMILIES = {"ip": 4, "ip6": 6}
 _KINDS = {4: "ipv4_addr", 6: "ipv6_addr"}
 _BITS = {4: 32, 6: 128}
-_ENDS: dict[str, End] = {"saddr": "source", "daddr": "destination"}
+_ENDS: dict[str, WhichEnd] = {"saddr": "source", "daddr": "destination"}
 #: The steps of a head in the one order in which they are written, a letter each.
 _LETTERS: dict[type[Step], str] = {
     PassKnown: "k", Reassemble: "r", PassWithin: "w", PassUnless: "u", PassBetween: "b",

@@ -9,7 +9,7 @@ import numpy as np
 
 from oaktag.errors import UsageError
 from oaktag.near import perhaps
-from oaktag.operations.documents import Document
+from oaktag.operations.json_parts import Document
 from oaktag.operations.model import Model
 from oaktag.operations.result import Result, Row
 

@@ -12,7 +12,7 @@ from oaktag.core.network import REGISTRY
 from oaktag.errors import UsageError
 from oaktag.near import perhaps
 from oaktag.operations.advice import stopped
-from oaktag.operations.documents import Document
+from oaktag.operations.json_parts import Document
 from oaktag.operations.model import Model
 from oaktag.operations.result import ABSENT, Result, Row
 from oaktag.workspace.times import instant_text

@@ -7,7 +7,7 @@ from typing import ClassVar
 
 from oaktag.core.lines import Action
 from oaktag.errors import UsageError
-from oaktag.operations.documents import Document, boxes_json
+from oaktag.operations.json_parts import Document, boxes_json
 from oaktag.operations.model import Model
 from oaktag.operations.result import ABSENT, Result, Row
 

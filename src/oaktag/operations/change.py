@@ -15,8 +15,8 @@ from oaktag.core.review import find_shadowed
 from oaktag.errors import UsageError, WorkspaceError
 from oaktag.located import Location
 from oaktag.operations.compare import versions
-from oaktag.operations.documents import Document
 from oaktag.operations.groups import numbered
+from oaktag.operations.json_parts import Document
 from oaktag.operations.model import Model
 from oaktag.operations.result import ABSENT, Result, Row
 from oaktag.workspace import edits

@@ -12,11 +12,11 @@ from oaktag.core.bindings import differing
 from oaktag.errors import WorkspaceError
 from oaktag.findings import Finding, finding
 from oaktag.located import Location
-from oaktag.operations.documents import Document
+from oaktag.operations.json_parts import Document
 from oaktag.operations.members import endpoint_json
 from oaktag.operations.model import Model
 from oaktag.operations.network import network_findings
-from oaktag.operations.weigh import Checked, borne
+from oaktag.operations.severities import Checked, borne
 
 #: Within so many days a pin ends soon.
 SOON = 30

@@ -16,9 +16,9 @@ from oaktag.core.lines import Line
 from oaktag.core.packets import Atoms, Box, exchanged
 from oaktag.core.service_text import set_text, set_words
 from oaktag.errors import UsageError
-from oaktag.operations.documents import Document
 from oaktag.operations.expect import expect
 from oaktag.operations.guards import Asked, guards
+from oaktag.operations.json_parts import Document
 from oaktag.operations.list_change import lists
 from oaktag.operations.members import against
 from oaktag.operations.model import Model

@@ -10,7 +10,7 @@ from oaktag.core.matrix import Part
 from oaktag.core.packets import Box
 from oaktag.core.service_text import parse_asked, regions_text
 from oaktag.errors import UsageError
-from oaktag.operations.documents import (
+from oaktag.operations.json_parts import (
     Document,
     boxes_json,
     clipped,

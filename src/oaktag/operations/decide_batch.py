@@ -12,7 +12,7 @@ import numpy as np
 from oaktag.core.packets import ICMP_OF, PORTED, PROTOCOL_NAMES, Packet
 from oaktag.errors import UsageError
 from oaktag.located import Location
-from oaktag.operations.documents import piece_json
+from oaktag.operations.json_parts import piece_json
 from oaktag.operations.model import Model
 from oaktag.workspace.csvfile import parse_csv
 from oaktag.workspace.textfile import Problems, checked_lines

@@ -21,8 +21,8 @@ from oaktag.core.observed import HeldJudge, ObservedKnowledge, open_list
 from oaktag.core.packets import boxes_of
 from oaktag.core.reach import Flow, State
 from oaktag.errors import UnreadableList
-from oaktag.operations.documents import Document
 from oaktag.operations.failures import told
+from oaktag.operations.json_parts import Document
 from oaktag.operations.lists import dialect_of, list_text
 from oaktag.operations.model import Model
 from oaktag.operations.result import Result, Row

@@ -5,13 +5,13 @@ from __future__ import annotations
 from dataclasses import dataclass
 from typing import ClassVar
 
-from oaktag.core.ends import End
 from oaktag.core.expectations import Claim, prove
 from oaktag.core.packets import Packet, Region
 from oaktag.core.placement import Host, node_hosts
+from oaktag.core.question_words import End
 from oaktag.core.reach import Flow
 from oaktag.core.service_text import packet_text
-from oaktag.operations.documents import Document, clipped, packet_json
+from oaktag.operations.json_parts import Document, clipped, packet_json
 from oaktag.operations.model import Model
 from oaktag.operations.result import Result, Row
 from oaktag.workspace.expectations_file import Expectation

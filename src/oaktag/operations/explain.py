@@ -13,7 +13,7 @@ from oaktag.core.addresses import WIDTH, Prefix, address_text, parse_prefix
 from oaktag.errors import UsageError
 from oaktag.operations.bindings import row_json
 from oaktag.operations.cell import allowed_text
-from oaktag.operations.documents import Document
+from oaktag.operations.json_parts import Document
 from oaktag.operations.members import endpoint_json
 from oaktag.operations.model import Model
 from oaktag.operations.result import ABSENT, Result, Row

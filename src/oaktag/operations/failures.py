@@ -8,7 +8,7 @@ from typing import ClassVar
 
 from oaktag.core.failures import Loss, losses
 from oaktag.core.reach import Flow
-from oaktag.operations.documents import Document
+from oaktag.operations.json_parts import Document
 from oaktag.operations.model import Model
 from oaktag.operations.result import Result, Row
 

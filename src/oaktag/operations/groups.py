@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from typing import ClassVar
 
 from oaktag.errors import UsageError
-from oaktag.operations.documents import Document
+from oaktag.operations.json_parts import Document
 from oaktag.operations.model import Model
 from oaktag.operations.result import Result, Row
 from oaktag.workspace.config_file import FILE as CONFIG

@@ -10,13 +10,13 @@ from __future__ import annotations
 from datetime import date
 
 from oaktag.core.comparison import renamed
-from oaktag.core.ends import End
 from oaktag.core.groups import STAR, Groups
 from oaktag.core.packets import Atoms
+from oaktag.core.question_words import End
 from oaktag.core.service_text import set_text
 from oaktag.findings import CODES, SEVERITIES
 from oaktag.located import Location
-from oaktag.operations.documents import Document
+from oaktag.operations.json_parts import Document
 from oaktag.operations.model import Model
 from oaktag.workspace.config_file import Accepted
 from oaktag.workspace.expectations_file import Borne, Expectation

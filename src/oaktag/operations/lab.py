@@ -22,8 +22,8 @@ from oaktag.core.registry import learned_bindings
 from oaktag.errors import OakTagError
 from oaktag.lab.handle import HOURS, Lab
 from oaktag.lab.plan import LabFeed, LabHost, LabLink, LabNode, LabPlan, LabPoint, Probe
-from oaktag.operations.documents import Document
 from oaktag.operations.expect import hosts_of
+from oaktag.operations.json_parts import Document
 from oaktag.operations.lists import dialect_of, list_of, list_text, points_of
 from oaktag.operations.model import Model
 from oaktag.operations.result import Result, Row

@@ -8,8 +8,8 @@ from dataclasses import replace
 from typing import NamedTuple
 
 from oaktag.core.amendment import allowed_in, smallest
-from oaktag.core.ends import End
 from oaktag.core.lines import Action
+from oaktag.core.question_words import End
 from oaktag.core.service_text import parse_asked
 from oaktag.core.services import parse_service
 from oaktag.errors import UsageError
@@ -17,7 +17,7 @@ from oaktag.located import Location
 from oaktag.near import perhaps
 from oaktag.operations.change import Change, made
 from oaktag.operations.compare import said, selected
-from oaktag.operations.documents import Document
+from oaktag.operations.json_parts import Document
 from oaktag.operations.members import endpoint_json
 from oaktag.operations.model import Model
 from oaktag.workspace import csv_edits, yaml_edits

@@ -12,7 +12,7 @@ from oaktag.core.addresses import Range, span_text
 from oaktag.core.comparison import renamed
 from oaktag.core.service_text import regions_text
 from oaktag.errors import UnwritableEntry, UsageError
-from oaktag.operations.documents import Document
+from oaktag.operations.json_parts import Document
 from oaktag.operations.lists import dialect_of, list_of, points_of
 from oaktag.operations.model import Model
 

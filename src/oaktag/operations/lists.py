@@ -24,7 +24,7 @@ from oaktag.core.proof import prove as prove_list
 from oaktag.core.service_text import packet_text
 from oaktag.dialects import DIALECTS, Dialect
 from oaktag.errors import OakTagError, UnreadableList, UnwritableEntry, UsageError
-from oaktag.operations.documents import Document, packet_json
+from oaktag.operations.json_parts import Document, packet_json
 from oaktag.operations.model import Model
 from oaktag.operations.result import Result, Row
 from oaktag.workspace.folder import MOST, changed_meanwhile, read_plain

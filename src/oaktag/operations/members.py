@@ -27,7 +27,7 @@ from oaktag.core.assignment import (
 from oaktag.core.comparison import renamed
 from oaktag.errors import UsageError
 from oaktag.located import Location
-from oaktag.operations.documents import Document
+from oaktag.operations.json_parts import Document
 from oaktag.operations.model import Model
 from oaktag.operations.result import ABSENT, Result, Row
 

@@ -15,7 +15,7 @@ from oaktag.core.prospects import Prospects
 from oaktag.core.reach import State
 from oaktag.core.registry import learned_bindings
 from oaktag.operations.change import made
-from oaktag.operations.documents import Document
+from oaktag.operations.json_parts import Document
 from oaktag.operations.model import Model
 from oaktag.operations.result import Result
 from oaktag.workspace import yaml_edits

@@ -10,9 +10,9 @@ from typing import Any
 
 from oaktag.core import model as core
 from oaktag.core.addresses import address_text
-from oaktag.core.ends import End, Place, group_end, parse_end
 from oaktag.core.groups import Groups
 from oaktag.core.packets import Box
+from oaktag.core.question_words import End, Place, group_end, parse_end
 from oaktag.core.service_names import NAMED
 from oaktag.core.service_text import set_text
 from oaktag.core.services import parse_service

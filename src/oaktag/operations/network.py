@@ -10,12 +10,12 @@ import numpy as np
 from oaktag.core.addresses import Prefix
 from oaktag.core.answers import Trouble, troubles
 from oaktag.core.bindings import Binding, Bindings
-from oaktag.core.judging import arriving
 from oaktag.core.network import REGISTRY, Point
+from oaktag.core.scopes import arriving
 from oaktag.core.service_text import packet_text
 from oaktag.core.sessions import ASSUMED
 from oaktag.findings import Finding, finding
-from oaktag.operations.documents import packet_json
+from oaktag.operations.json_parts import packet_json
 from oaktag.operations.model import Model
 
 #: Above so many pairs of classes of addresses the answers of every pair are not followed.

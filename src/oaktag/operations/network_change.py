@@ -9,7 +9,7 @@ from oaktag.core.network_change import Changed, changes
 from oaktag.core.service_text import regions_text
 from oaktag.operations.accepting import Accepting
 from oaktag.operations.advice import words
-from oaktag.operations.documents import Document
+from oaktag.operations.json_parts import Document
 from oaktag.operations.model import Model
 from oaktag.operations.reach import FEW_PAIRS, services
 
@@ -77,7 +77,7 @@ def _row(model: Model, change: Changed, accepting: Accepting) -> Document:
 
 def _in_numbers(was: Model, now: Model) -> list[Document]:
     """Causes that have more rows than before, and those that have fewer."""
-    from oaktag.core.survey import survey
+    from oaktag.core.reach_counts import survey
 
     counts: list[Counter[tuple[str, str]]] = []
     examples: dict[tuple[str, str], Document] = {}

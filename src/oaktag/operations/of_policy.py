@@ -13,15 +13,17 @@ from oaktag.operations.model import Model
 if TYPE_CHECKING:
     import pandas as pd
 
+    from oaktag.operations.around import Around
+    from oaktag.operations.callers import Callers
     from oaktag.operations.cell import Cell
     from oaktag.operations.compare import Comparison
     from oaktag.operations.decide import Decision
     from oaktag.operations.decide_many import Decisions
+    from oaktag.operations.describe import Described
     from oaktag.operations.expect import Expected
     from oaktag.operations.matrix import MatrixView
-    from oaktag.operations.questions import Around, Callers, Described
+    from oaktag.operations.severities import Checked
     from oaktag.operations.verify import Verified
-    from oaktag.operations.weigh import Checked
 
 
 class OfPolicy(Asked):
@@ -95,7 +97,7 @@ class OfPolicy(Asked):
         Raises:
             UsageError: an unknown name, a set, or no service.
         """
-        from oaktag.operations.questions import callers
+        from oaktag.operations.callers import callers
 
         return callers(self.model, destination, service, endpoints=endpoints)
 
@@ -107,7 +109,7 @@ class OfPolicy(Asked):
         Raises:
             UsageError: an unknown name, a set, or no service.
         """
-        from oaktag.operations.questions import callees
+        from oaktag.operations.callers import callees
 
         return callees(self.model, source, service, endpoints=endpoints)
 
@@ -117,7 +119,7 @@ class OfPolicy(Asked):
         Raises:
             UsageError: an unknown name, or a set.
         """
-        from oaktag.operations.questions import describe
+        from oaktag.operations.describe import describe
 
         return describe(self.model, group)
 
@@ -127,7 +129,7 @@ class OfPolicy(Asked):
         Raises:
             UsageError: an unknown name.
         """
-        from oaktag.operations.questions import around
+        from oaktag.operations.around import around
 
         return around(self.model, word)
 

@@ -6,7 +6,7 @@ from collections import Counter, defaultdict
 from collections.abc import Mapping
 from typing import Any
 
-from oaktag.operations.documents import Document
+from oaktag.operations.json_parts import Document
 from oaktag.operations.model import Model
 
 #: What a node does not know of whom, by the reason of a row.

@@ -10,11 +10,11 @@ from typing import ClassVar
 from oaktag.core.effects import EFFECTS
 from oaktag.core.population import Class
 from oaktag.core.reach import Flow, Reach, State
+from oaktag.core.reach_counts import ReachCounts
 from oaktag.core.service_text import regions_text
-from oaktag.core.survey import Survey
 from oaktag.errors import UsageError
 from oaktag.operations.advice import advice
-from oaktag.operations.documents import Document, boxes_json
+from oaktag.operations.json_parts import Document, boxes_json
 from oaktag.operations.model import Model
 from oaktag.operations.result import ABSENT, Result, Row
 
@@ -62,7 +62,7 @@ def reach(
     Raises:
         UsageError: an unknown name.
     """
-    from oaktag.core.survey import survey
+    from oaktag.core.reach_counts import survey
     from oaktag.operations.accepting import Accepting
     from oaktag.operations.expect import hosts_of
 
@@ -125,7 +125,7 @@ def _by_endpoint(
     return sorted(rows, key=most)
 
 
-def _grouped(model: Model, found: Survey) -> Document:
+def _grouped(model: Model, found: ReachCounts) -> Document:
     """The same in numbers, for networks of more rows than anybody reads."""
     order = sorted(
         found.causes.items(),

@@ -25,10 +25,10 @@ from oaktag.core.review import (
 )
 from oaktag.core.service_text import packet_text
 from oaktag.findings import Finding, finding
-from oaktag.operations.documents import Document, packet_json
+from oaktag.operations.json_parts import Document, packet_json
 from oaktag.operations.model import Model
-from oaktag.operations.unused import unused
-from oaktag.operations.weigh import Checked, borne
+from oaktag.operations.severities import Checked, borne
+from oaktag.operations.unused_names import unused
 from oaktag.workspace.expectations_file import Expectation
 
 #: Within so many days a line expires soon.

@@ -9,8 +9,8 @@ from typing import ClassVar
 from oaktag.errors import WorkspaceError
 from oaktag.findings import SEVERITIES
 from oaktag.operations.check import check, clashes
-from oaktag.operations.documents import Document
 from oaktag.operations.expect import expect
+from oaktag.operations.json_parts import Document
 from oaktag.operations.model import Model
 from oaktag.operations.reach import reach
 from oaktag.operations.result import Result, Row

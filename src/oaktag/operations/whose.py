@@ -8,7 +8,7 @@ endpoint whose address is not stable has no standing binding, so the two may dif
 from __future__ import annotations
 
 from oaktag.core.addresses import WIDTH, Prefix
-from oaktag.operations.documents import Document
+from oaktag.operations.json_parts import Document
 from oaktag.operations.model import Model
 
 

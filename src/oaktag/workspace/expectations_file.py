@@ -8,10 +8,10 @@ from typing import Literal, NamedTuple
 import yaml
 
 from oaktag.core.endpoints import Endpoints
-from oaktag.core.ends import End, parse_end
-from oaktag.core.expectations import Kind
+from oaktag.core.expectations import Demand
 from oaktag.core.groups import Groups
 from oaktag.core.packets import Box
+from oaktag.core.question_words import End, parse_end
 from oaktag.errors import UsageError
 from oaktag.located import Location
 from oaktag.workspace.folder import Folder
@@ -28,7 +28,7 @@ class Expectation(NamedTuple):
 
     source: End
     destination: End
-    kind: Kind
+    kind: Demand
     boxes: tuple[Box, ...]
     text: str
     location: Location
@@ -142,18 +142,20 @@ class ExpectationReader:
             self.file.clash(node, str(error))
             return None
 
-    def _is(self, node: Node, fields: dict[str, Node]) -> tuple[Kind | None, tuple[Box, ...], str]:
+    def _is(
+        self, node: Node, fields: dict[str, Node]
+    ) -> tuple[Demand | None, tuple[Box, ...], str]:
         word = self.file.choice(fields["is"], "the answer", ("allowed", "denied"))
         if "service" not in fields:
             self.file.fail(node, "an expectation with is lacks the key 'service'", "service: …")
             return None, (), ""
         boxes, text = self._boxes(fields["service"], "service")
-        kind: Kind = "denied" if word == "denied" else "allowed"
+        kind: Demand = "denied" if word == "denied" else "allowed"
         return (kind if word and boxes else None), boxes, f"{text} {word}"
 
     def _allowed(
         self, fields: dict[str, Node], exactly: bool
-    ) -> tuple[Kind | None, tuple[Box, ...], str]:
+    ) -> tuple[Demand | None, tuple[Box, ...], str]:
         node = fields["allowed"]
         if "service" in fields:
             self.file.fail(fields["service"], "service goes with is", "is: allowed or denied")

@@ -67,7 +67,7 @@ class Cause:
 
 
 @dataclass(slots=True)
-class Survey:
+class ReachCounts:
     """Rows by effect and by result; what is not exact by effect and the last reason on the path;
     and what is cut off. Borne rows are only counted, by what is wrong with them."""
 
@@ -108,7 +108,7 @@ def survey(
     destinations: Sequence[Class],
     progress: Callable[[str], None] | None = None,
     bearing: Bearing | None = None,
-) -> Survey:
+) -> ReachCounts:
     """All rows between the classes, counted.
 
     Args:
@@ -125,7 +125,7 @@ class _Counting:
     def __init__(self, reach: Reach, bearing: Bearing | None) -> None:
         self.reach = reach
         self.bearing = bearing
-        self.found = Survey()
+        self.found = ReachCounts()
         nodes = len(reach.trees.names)
         #: Of each effect and reason so many rows; a cause that is named as often as it may be.
         self._rows = np.zeros((len(EFFECTS), nodes * REASONS + 2), dtype=np.int64)
@@ -133,7 +133,7 @@ class _Counting:
         self._causes: dict[tuple[int, int], Cause] = {}
         self._placed = np.unique(reach.two.flat)
 
-    def run(self, progress: Callable[[str], None] | None) -> Survey:
+    def run(self, progress: Callable[[str], None] | None) -> ReachCounts:
         """Count unit by unit."""
         blocks = len(self.reach.one.blocks)
         for batch in self.reach.batches():

@@ -17,7 +17,7 @@ from oaktag.core.answers import Trouble, troubles
 from oaktag.core.failures import losses
 from oaktag.core.paths import Paths
 from oaktag.core.reach import Flow, State
-from oaktag.core.survey import survey
+from oaktag.core.reach_counts import survey
 from oaktag.operations.model import Model
 
 Told = dict[tuple[Any, ...], tuple[int, dict[int, int], dict[int, int], bool, frozenset[Any]]]
