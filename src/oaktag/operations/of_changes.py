@@ -18,8 +18,19 @@ class OfChanges(Asked):
     def number_groups(self, *, write: bool = False) -> Change:
         """Give numbers to groups that have none: ``groups.yaml`` and ``oaktag.yaml``.
 
+        Returns:
+            a change of files: the diff, all that it does, and whether it was written: ``files``,
+            ``diff``, ``written``, ``cells``, ``endpoints``, ``expectations``, ``network``,
+            ``not_followed``, ``hidden_by``, and where asked for ``numbers``, ``already``,
+            ``others``, ``alone``.
+
         Raises:
             UsageError: the range has too few free numbers.
+
+        Example:
+            >>> quillmere = oaktag.Workspace.load(oaktag.sample())
+            >>> quillmere.number_groups().numbers
+            {}
         """
         from oaktag.operations.change import number
 
@@ -37,8 +48,19 @@ class OfChanges(Asked):
     ) -> Change:
         """Put an endpoint or a prefix into a group by hand; the document holds the diff.
 
+        Returns:
+            a change of files: the diff, all that it does, and whether it was written: ``files``,
+            ``diff``, ``written``, ``cells``, ``endpoints``, ``expectations``, ``network``,
+            ``not_followed``, ``hidden_by``, and where asked for ``numbers``, ``already``,
+            ``others``, ``alone``.
+
         Raises:
             UsageError: no such endpoint or group, or the change would break the workspace.
+
+        Example:
+            >>> quillmere = oaktag.Workspace.load(oaktag.sample())
+            >>> quillmere.pin('ada', 'volunteers').endpoints
+            [{'endpoint': 'ada', 'was': 'librarians', 'is': 'volunteers'}]
         """
         from oaktag.operations.change import pin
 
@@ -49,8 +71,19 @@ class OfChanges(Asked):
     ) -> Change:
         """Take a pin out; ``at`` says of which node, where a prefix has several.
 
+        Returns:
+            a change of files: the diff, all that it does, and whether it was written: ``files``,
+            ``diff``, ``written``, ``cells``, ``endpoints``, ``expectations``, ``network``,
+            ``not_followed``, ``hidden_by``, and where asked for ``numbers``, ``already``,
+            ``others``, ``alone``.
+
         Raises:
             UsageError: it is not pinned, or several times.
+
+        Example:
+            >>> quillmere = oaktag.Workspace.load(oaktag.sample())
+            >>> quillmere.unpin('ivo').endpoints
+            [{'endpoint': 'ivo', 'was': 'network-desk', 'is': 'librarians'}]
         """
         from oaktag.operations.change import unpin
 
@@ -59,8 +92,19 @@ class OfChanges(Asked):
     def rename(self, old: str, new: str, *, write: bool = False, anyway: bool = False) -> Change:
         """Rename a group or set in all files, or in none.
 
+        Returns:
+            a change of files: the diff, all that it does, and whether it was written: ``files``,
+            ``diff``, ``written``, ``cells``, ``endpoints``, ``expectations``, ``network``,
+            ``not_followed``, ``hidden_by``, and where asked for ``numbers``, ``already``,
+            ``others``, ``alone``.
+
         Raises:
             UsageError: no such group or set, or the new name cannot be.
+
+        Example:
+            >>> quillmere = oaktag.Workspace.load(oaktag.sample())
+            >>> quillmere.rename('kiosks', 'desks').files
+            ['groups.yaml', 'assignments.yaml', 'expectations.yaml', 'matrix/20-reading.csv']
         """
         from oaktag.operations.change import rename
 
@@ -88,8 +132,19 @@ class OfChanges(Asked):
             write: write the change; else it is only shown.
             anyway: write even where an expectation fails then.
 
+        Returns:
+            a change of files: the diff, all that it does, and whether it was written: ``files``,
+            ``diff``, ``written``, ``cells``, ``endpoints``, ``expectations``, ``network``,
+            ``not_followed``, ``hidden_by``, and where asked for ``numbers``, ``already``,
+            ``others``, ``alone``.
+
         Raises:
             UsageError: an unknown name, several such lines, or a change that is refused.
+
+        Example:
+            >>> quillmere = oaktag.Workspace.load(oaktag.sample())
+            >>> quillmere.set_line('tablets', 'archive', 'search-only').cells[0]['opened']
+            ['443/tcp']
         """
         from oaktag.operations.lines import set_line
 
@@ -109,8 +164,19 @@ class OfChanges(Asked):
     ) -> Change:
         """Change all lines that ``where`` selects, as ``owner=reading services, mode=observe``.
 
+        Returns:
+            a change of files: the diff, all that it does, and whether it was written: ``files``,
+            ``diff``, ``written``, ``cells``, ``endpoints``, ``expectations``, ``network``,
+            ``not_followed``, ``hidden_by``, and where asked for ``numbers``, ``already``,
+            ``others``, ``alone``.
+
         Raises:
             UsageError: nothing is selected or to be changed, or the change is refused.
+
+        Example:
+            >>> quillmere = oaktag.Workspace.load(oaktag.sample())
+            >>> quillmere.set_many('mode=observe', {'mode': 'enforce'}).cells[0]['closed']
+            ['any']
         """
         from oaktag.operations.lines import set_many
 
@@ -140,8 +206,19 @@ class OfChanges(Asked):
             write: write the change; else it is only shown.
             anyway: also where an expectation fails then.
 
+        Returns:
+            a change of files: the diff, all that it does, and whether it was written: ``files``,
+            ``diff``, ``written``, ``cells``, ``endpoints``, ``expectations``, ``network``,
+            ``not_followed``, ``hidden_by``, and where asked for ``numbers``, ``already``,
+            ``others``, ``alone``.
+
         Raises:
             UsageError: an unknown name or service, a set, or no single line does it.
+
+        Example:
+            >>> quillmere = oaktag.Workspace.load(oaktag.sample())
+            >>> quillmere.grant('patrons', 'loans-db', 'loans-api').cells[0]['opened']
+            ['8443-8444/tcp']
         """
         from oaktag.operations.alone import grant_alone
         from oaktag.operations.lines import grant
@@ -174,6 +251,17 @@ class OfChanges(Asked):
             write: write them into ``network.yaml``.
             seconds: when the search ends, with a bound.
             progress: told how far it is.
+
+        Returns:
+            the cheapest changes after which nothing leaks, with the diff and what it does:
+            ``choices``, ``changes``, ``cost``, ``proved``, ``bound``, ``tried``, ``hopeless``,
+            ``left``, ``broken``, ``files``, ``diff``, ``written``, ``cells``, ``endpoints``,
+            ``expectations``, ``network``, ``not_followed``, ``hidden_by``.
+
+        Example:
+            >>> quillmere = oaktag.Workspace.load(oaktag.sample())
+            >>> quillmere.mend().changes[0]
+            {'kind': 'feed', 'what': 'ashgrove-access', 'price': 1, 'to': 'hall-edge'}
         """
         from oaktag.operations.mend import mending
 

@@ -39,9 +39,18 @@ class OfNetwork(Asked):
                 without end.
             progress: told how far it is.
 
+        Returns:
+            the lists that were written, and the file of keys beside them: ``points``, ``key_file``.
+
         Raises:
             UsageError: a group has no number, or there is no such point.
             UnwritableEntry: a list is over capacity or cannot be expressed.
+
+        Example:
+            >>> quillmere = oaktag.Workspace.load(oaktag.sample())
+            >>> folder = quillmere.model.files.root / 'lists'
+            >>> quillmere.compile(folder).points[0]['entries']
+            481
         """
         from oaktag.operations.lists import compile_lists
 
@@ -50,13 +59,27 @@ class OfNetwork(Asked):
         )
 
     def prove(self, folder: str | Path, progress: Callable[[str], None] | None = None) -> Proved:
-        """Read lists back and prove them equal to the matrix, for all packets."""
+        """Read lists back and prove them equal to the matrix, for all packets.
+
+        Returns:
+            whether each list that was read back is equal to the matrix: ``points``.
+
+        Example:
+            >>> quillmere = oaktag.Workspace.load(oaktag.sample())
+            >>> folder = quillmere.model.files.root / 'lists'
+            >>> made = quillmere.compile(folder)
+            >>> quillmere.prove(folder).points[0]['equal']
+            True
+        """
         from oaktag.operations.lists import prove
 
         return prove(self.model, Path(folder), progress)
 
     def drift(self, folder: str | Path) -> Drift:
         """What nodes report, in files ``NODE.json`` of a folder, against what is intended.
+
+        Returns:
+            what nodes report and what is intended, where the two differ: ``drift``, ``silent``.
 
         Raises:
             UsageError: there are no reports.
@@ -84,9 +107,18 @@ class OfNetwork(Asked):
             endpoints: count what leaks and breaks for each endpoint too.
             progress: told how far long work is.
 
+        Returns:
+            how packets fare between segments and groups, and why; whole up to 200,000 rows:
+            ``flows``, ``summary``, ``unplaced``, and where asked for ``endpoints``.
+
         Raises:
             UsageError: an unknown name, no reports, or too many rows to count by endpoint.
             WorkspaceError: with every fault of the reports.
+
+        Example:
+            >>> quillmere = oaktag.Workspace.load(oaktag.sample())
+            >>> quillmere.reach('wall-displays', 'catalogue').summary['effects']
+            {'leak': 2, 'exact': 6}
         """
         from oaktag.operations.reach import reach
 
@@ -100,7 +132,16 @@ class OfNetwork(Asked):
         )
 
     def failures(self, progress: Callable[[str], None] | None = None) -> Failures:
-        """Every single link, node, feed and point: what leaks or breaks without it."""
+        """Every single link, node, feed and point: what leaks or breaks without it.
+
+        Returns:
+            what each single failure does, the worst first: ``failures``, ``opens_most``.
+
+        Example:
+            >>> quillmere = oaktag.Workspace.load(oaktag.sample())
+            >>> quillmere.failures().opens_most['name']
+            'hall-edge'
+        """
         from oaktag.operations.failures import failures
 
         return failures(self.model, progress)
@@ -108,8 +149,17 @@ class OfNetwork(Asked):
     def trace(self, source: str, destination: str, service: str, *, back: bool = False) -> Traced:
         """One packet's way, hop by hop, over all paths; with ``back`` the answer's too.
 
+        Returns:
+            a packet's way over every path, hop by hop; ``hops`` and ``verdict`` are of the worst:
+            ``source``, ``destination``, ``service``, ``paths``, ``hops``, ``verdict``, ``effect``.
+
         Raises:
             UsageError: an unknown name or service.
+
+        Example:
+            >>> quillmere = oaktag.Workspace.load(oaktag.sample())
+            >>> quillmere.trace('librarians', 'loans-db', 'loans-api').verdict
+            'it arrives, as meant; hall-edge let it pass'
         """
         from oaktag.operations.trace import trace
 
@@ -120,6 +170,11 @@ class OfNetwork(Asked):
 
         Raises:
             NotPossibleHere: Matplotlib is not installed.
+
+        Example:
+            >>> quillmere = oaktag.Workspace.load(oaktag.sample())
+            >>> file = quillmere.model.files.root / 'network.png'
+            >>> quillmere.draw_network(quillmere.reach(), file)
         """
         from oaktag.operations.picture import picture
         from oaktag.report.network_figure import draw_network
@@ -128,6 +183,9 @@ class OfNetwork(Asked):
 
     def lab_up(self, hours: float = 8.0) -> LabUp:
         """Build the network from namespaces, with every endpoint in it, and no list yet.
+
+        Returns:
+            the lab that is up: ``nodes``, ``hosts``, ``links``, ``tunnels``, ``points``, ``hours``.
 
         Raises:
             NotPossibleHere: in one sentence, what this machine lacks.
@@ -139,6 +197,10 @@ class OfNetwork(Asked):
     def lab_probe(self) -> LabProbed:
         """Send real packets for every expectation and cell, without lists and with them.
 
+        Returns:
+            what packets did without lists and with them: ``probes``, ``summary``, ``feeds``,
+            ``counters``.
+
         Raises:
             OakTagError: no lab is up.
         """
@@ -149,6 +211,9 @@ class OfNetwork(Asked):
     def lab_state(self, folder: str | Path) -> LabState:
         """Write what the nodes of the lab report of themselves, for ``drift``.
 
+        Returns:
+            the reports of nodes that were written: ``folder``, ``files``.
+
         Raises:
             OakTagError: no lab is up.
         """
@@ -157,7 +222,11 @@ class OfNetwork(Asked):
         return write_state(self.model, Path(folder))
 
     def lab_down(self) -> LabDown:
-        """Take the lab away."""
+        """Take the lab away.
+
+        Returns:
+            whether a lab was up: ``was_up``.
+        """
         from oaktag.operations.lab import down
 
         return down(self.model)

@@ -20,7 +20,19 @@ class OfPeople(Asked):
     """What a workspace says of who there is: groups, members, attributes, bindings."""
 
     def groups(self) -> GroupList:
-        """Groups, tags, members, bindings."""
+        """Groups, tags, members, bindings.
+
+        Returns:
+            groups with tags, members, bindings; numbers that would be issued: ``groups``,
+            ``unassigned``, ``offered``, ``sets``.
+
+        Example:
+            >>> quillmere = oaktag.Workspace.load(oaktag.sample())
+            >>> quillmere.groups().frame()[['group', 'tag', 'members']].head(2)
+                    group  tag  members
+            0  librarians  310       23
+            1     patrons  320       48
+        """
         from oaktag.operations.groups import groups
 
         return groups(self.model)
@@ -30,15 +42,36 @@ class OfPeople(Asked):
     ) -> Members:
         """Who is in, and why; who nearly is. See ``operations.members``.
 
+        Returns:
+            endpoints with their group and why, and every group in numbers; or who moved, what a
+            rule takes and loses, who has no standing binding: of what is asked for ``endpoints``,
+            ``groups``, ``moved``, ``takes``, ``loses``, ``withheld``.
+
         Raises:
             UsageError: an unknown group, or conditions that cannot be read.
+
+        Example:
+            >>> quillmere = oaktag.Workspace.load(oaktag.sample())
+            >>> [row['endpoint'] for row in quillmere.members('network-desk').endpoints][:2]
+            ['gus', 'hana']
         """
         from oaktag.operations.members import members
 
         return members(self.model, group, unassigned=unassigned, when=when)
 
     def uncertain(self) -> Members:
-        """Who would be in another group if every guess of an attribute were certain."""
+        """Who would be in another group if every guess of an attribute were certain.
+
+        Returns:
+            endpoints with their group and why, and every group in numbers; or who moved, what a
+            rule takes and loses, who has no standing binding: of what is asked for ``endpoints``,
+            ``groups``, ``moved``, ``takes``, ``loses``, ``withheld``.
+
+        Example:
+            >>> quillmere = oaktag.Workspace.load(oaktag.sample())
+            >>> quillmere.uncertain().moved
+            [{'endpoint': '02:00:5e:30:00:13', 'was': 'untagged', 'is': 'tablets'}]
+        """
         from oaktag.operations.members import uncertain
 
         return uncertain(self.model)
@@ -46,15 +79,36 @@ class OfPeople(Asked):
     def taken_by(self, line: int) -> Members:
         """Whom the rule in a line of ``assignments.yaml`` takes, and whom it loses to earlier ones.
 
+        Returns:
+            endpoints with their group and why, and every group in numbers; or who moved, what a
+            rule takes and loses, who has no standing binding: of what is asked for ``endpoints``,
+            ``groups``, ``moved``, ``takes``, ``loses``, ``withheld``.
+
         Raises:
             UsageError: no rule stands there.
+
+        Example:
+            >>> quillmere = oaktag.Workspace.load(oaktag.sample())
+            >>> [row['endpoint'] for row in quillmere.taken_by(5).takes]
+            ['loans-1', 'loans-2', 'loans-3']
         """
         from oaktag.operations.members import by_rule
 
         return by_rule(self.model, line)
 
     def withheld(self) -> Members:
-        """Members without a standing binding, and why."""
+        """Members without a standing binding, and why.
+
+        Returns:
+            endpoints with their group and why, and every group in numbers; or who moved, what a
+            rule takes and loses, who has no standing binding: of what is asked for ``endpoints``,
+            ``groups``, ``moved``, ``takes``, ``loses``, ``withheld``.
+
+        Example:
+            >>> quillmere = oaktag.Workspace.load(oaktag.sample())
+            >>> quillmere.withheld().withheld[0]['why']
+            'it has no address'
+        """
         from oaktag.operations.members import withheld
 
         return withheld(self.model)
@@ -62,8 +116,18 @@ class OfPeople(Asked):
     def moved_since(self, other: str | Path) -> Members:
         """Who changed group since another folder or a git revision of this one.
 
+        Returns:
+            endpoints with their group and why, and every group in numbers; or who moved, what a
+            rule takes and loses, who has no standing binding: of what is asked for ``endpoints``,
+            ``groups``, ``moved``, ``takes``, ``loses``, ``withheld``.
+
         Raises:
             UsageError: the other is neither.
+
+        Example:
+            >>> quillmere = oaktag.Workspace.load(oaktag.sample())
+            >>> quillmere.moved_since(oaktag.sample()).moved
+            []
         """
         from oaktag.operations.members import against
         from oaktag.workspace.revision import version
@@ -74,8 +138,16 @@ class OfPeople(Asked):
     def attributes(self, name: str | None = None, like: str | None = None) -> Attributes:
         """Which attributes there are, and their values.
 
+        Returns:
+            which attributes there are, and values of some: ``attributes``, ``held``.
+
         Raises:
             UsageError: no source gives the attribute.
+
+        Example:
+            >>> quillmere = oaktag.Workspace.load(oaktag.sample())
+            >>> quillmere.attributes('site').held[0]
+            {'attribute': 'site', 'value': 'central', 'endpoints': 78, 'least_confidence': 1.0}
         """
         from oaktag.operations.attributes import attributes
 
@@ -84,8 +156,20 @@ class OfPeople(Asked):
     def explain(self, what: str) -> Explained:
         """All that is known about an endpoint, an address, a prefix, a group or a tag.
 
+        Returns:
+            all that is known about one thing: an endpoint, address, prefix, group or set
+            (``kind``): ``what``, ``kind``, and where asked for ``endpoint``, ``attributes``,
+            ``places``, ``prefix``, ``segment``, ``endpoints``, ``inside``, ``group``, ``tag``,
+            ``hexadecimal``, ``members``, ``sets``, ``groups``, ``bindings``, ``addressed``,
+            ``policies``.
+
         Raises:
             UsageError: nothing of the kind is known.
+
+        Example:
+            >>> quillmere = oaktag.Workspace.load(oaktag.sample())
+            >>> quillmere.explain('ada').endpoint['by']['conditions']
+            ['kind: user', 'member_of: reading-services']
         """
         from oaktag.operations.explain import explain
 
@@ -94,8 +178,18 @@ class OfPeople(Asked):
     def bindings(self, node: str | None = None, find: tuple[str, ...] = ()) -> BindingList:
         """Bindings in force, in the registry or at one node, and those of some addresses.
 
+        Returns:
+            bindings in force at the registry or a node; those of addresses asked of; what a node
+            lacks; both ends of a feed: ``at``, ``bindings``, and where asked for ``found``,
+            ``missing``, ``feed``, ``sender``, ``up``, ``ends``.
+
         Raises:
             UsageError: no such node, or no address.
+
+        Example:
+            >>> quillmere = oaktag.Workspace.load(oaktag.sample())
+            >>> quillmere.bindings('hall-edge').bindings[0]['prefix']
+            '10.20.1.11/32'
         """
         from oaktag.operations.bindings import bindings
 
@@ -104,8 +198,18 @@ class OfPeople(Asked):
     def missing(self, node: str) -> BindingList:
         """What a node should know and does not, and where it stopped.
 
+        Returns:
+            bindings in force at the registry or a node; those of addresses asked of; what a node
+            lacks; both ends of a feed: ``at``, ``bindings``, and where asked for ``found``,
+            ``missing``, ``feed``, ``sender``, ``up``, ``ends``.
+
         Raises:
             UsageError: no such node.
+
+        Example:
+            >>> quillmere = oaktag.Workspace.load(oaktag.sample())
+            >>> quillmere.missing('hall-edge').missing[0]['stopped'].split(';')[0]
+            'ashgrove-access has it'
         """
         from oaktag.operations.bindings import missing
 
@@ -114,8 +218,18 @@ class OfPeople(Asked):
     def feed_ends(self, name: str) -> BindingList:
         """Both ends of one feed against each other.
 
+        Returns:
+            bindings in force at the registry or a node; those of addresses asked of; what a node
+            lacks; both ends of a feed: ``at``, ``bindings``, and where asked for ``found``,
+            ``missing``, ``feed``, ``sender``, ``up``, ``ends``.
+
         Raises:
             UsageError: no such feed.
+
+        Example:
+            >>> quillmere = oaktag.Workspace.load(oaktag.sample())
+            >>> quillmere.feed_ends('registry>hall-edge').up
+            True
         """
         from oaktag.operations.bindings import feed_ends
 

@@ -30,13 +30,33 @@ class OfPolicy(Asked):
     """What a workspace says of what is allowed: the matrix, its cells, decisions, expectations."""
 
     def check(self) -> Checked:
-        """Findings about endpoints, groups, bindings and segments."""
+        """Findings about endpoints, groups, bindings and segments.
+
+        Returns:
+            findings of ``check`` or ``review``: those that count, and those that are accepted:
+            ``findings``, ``accepted``.
+
+        Example:
+            >>> quillmere = oaktag.Workspace.load(oaktag.sample())
+            >>> 'OT203' in {row['code'] for row in quillmere.check().findings}
+            True
+        """
         from oaktag.operations.check import check
 
         return check(self.model)
 
     def review(self) -> Checked:
-        """Findings about the matrix."""
+        """Findings about the matrix.
+
+        Returns:
+            findings of ``check`` or ``review``: those that count, and those that are accepted:
+            ``findings``, ``accepted``.
+
+        Example:
+            >>> quillmere = oaktag.Workspace.load(oaktag.sample())
+            >>> quillmere.review().findings[0]['code']
+            'OT302'
+        """
         from oaktag.operations.review import review
 
         return review(self.model)
@@ -61,8 +81,18 @@ class OfPolicy(Asked):
             search: cells of lines with this text in a name, note or owner.
             since: the version that ``changed`` compares with.
 
+        Returns:
+            cells of the matrix, the distinct contents that they share, and groups that are alike:
+            ``sources``, ``destinations``, ``service``, ``only``, ``forms``, ``cells``, ``rows``,
+            ``columns``.
+
         Raises:
             UsageError: an unknown name, service or version.
+
+        Example:
+            >>> quillmere = oaktag.Workspace.load(oaktag.sample())
+            >>> quillmere.matrix('patrons', 'catalogue').forms[0]['allows']
+            'https'
         """
         from oaktag.operations.matrix import matrix
         from oaktag.workspace.revision import version
@@ -82,8 +112,20 @@ class OfPolicy(Asked):
     def cell(self, source: str, destination: str) -> Cell:
         """One cell: lines, ordered entries, boxes.
 
+        Returns:
+            one cell: its lines in order, their entries, and what they come to as disjoint boxes. Of
+            sets ``alike`` has the cells of the same lines together, with their ``pairs``:
+            ``source``, ``destination``, ``lines``, ``entries``, ``default``, ``default_decides``,
+            ``observed_default``, ``allows``, ``would_allow``, ``boxes``, and where asked for
+            ``alike``.
+
         Raises:
             UsageError: an unknown name, or a set.
+
+        Example:
+            >>> quillmere = oaktag.Workspace.load(oaktag.sample())
+            >>> quillmere.cell('patrons', 'catalogue').entries[0]['action']
+            'deny'
         """
         from oaktag.operations.cell import cell
 
@@ -94,8 +136,17 @@ class OfPolicy(Asked):
     ) -> Callers:
         """Who may reach a destination.
 
+        Returns:
+            who may reach a destination (``callers``), or what a source may reach (``callees``):
+            ``service``, and where asked for ``destination``, ``source``, ``callers``, ``callees``.
+
         Raises:
             UsageError: an unknown name, a set, or no service.
+
+        Example:
+            >>> quillmere = oaktag.Workspace.load(oaktag.sample())
+            >>> [row['group'] for row in quillmere.callers('loans-db', 'loans-api').callers]
+            ['librarians', 'kiosks', 'return-sorters', 'catalogue']
         """
         from oaktag.operations.callers import callers
 
@@ -106,8 +157,17 @@ class OfPolicy(Asked):
     ) -> Callers:
         """What a source may reach.
 
+        Returns:
+            who may reach a destination (``callers``), or what a source may reach (``callees``):
+            ``service``, and where asked for ``destination``, ``source``, ``callers``, ``callees``.
+
         Raises:
             UsageError: an unknown name, a set, or no service.
+
+        Example:
+            >>> quillmere = oaktag.Workspace.load(oaktag.sample())
+            >>> quillmere.callees('archive').callees[0]['allows']
+            'domain, ntp, icmp'
         """
         from oaktag.operations.callers import callees
 
@@ -116,8 +176,17 @@ class OfPolicy(Asked):
     def describe(self, group: str) -> Described:
         """A group's whole policy in plain sentences.
 
+        Returns:
+            a group's policy in sentences, each with the lines that say so: ``group``, ``tag``,
+            ``sentences``.
+
         Raises:
             UsageError: an unknown name, or a set.
+
+        Example:
+            >>> quillmere = oaktag.Workspace.load(oaktag.sample())
+            >>> print(quillmere.describe('archive').sentences[1]['text'])
+            archive may reach core-services for domain, ntp, icmp.
         """
         from oaktag.operations.describe import describe
 
@@ -126,8 +195,18 @@ class OfPolicy(Asked):
     def around(self, word: str) -> Around:
         """What comes into a set of groups, passes inside it, and goes out.
 
+        Returns:
+            what comes into a set of groups, passes inside it, and goes out; and between which
+            groups nothing but the default speaks: ``set``, ``groups``, ``comes_in``,
+            ``passes_inside``, ``goes_out``, ``default``, ``by_default``.
+
         Raises:
             UsageError: an unknown name.
+
+        Example:
+            >>> quillmere = oaktag.Workspace.load(oaktag.sample())
+            >>> quillmere.around('in-library').goes_out[0]['destination']
+            'catalogue'
         """
         from oaktag.operations.around import around
 
@@ -143,8 +222,20 @@ class OfPolicy(Asked):
     ) -> Decision:
         """Allow or deny, and the line that says so.
 
+        Returns:
+            what one cell says about the packets of a service; ``line`` is None for the default, and
+            where packets differ the ``action`` is ``mixed`` and ``parts`` has each. Of sets
+            ``cells`` has each pair: ``source``, ``destination``, ``service``, ``packet``,
+            ``action``, ``would``, ``line``, ``would_line``, ``permission``, ``entry``,
+            ``addressed``, and where asked for ``parts``, ``cells``.
+
         Raises:
             UsageError: an unknown name, a set, or no packet is asked about.
+
+        Example:
+            >>> quillmere = oaktag.Workspace.load(oaktag.sample())
+            >>> quillmere.decide('librarians', 'loans-db', 'loans-api').action
+            'allow'
         """
         from oaktag.operations.decide import decide
 
@@ -164,6 +255,16 @@ class OfPolicy(Asked):
 
         Raises:
             UsageError: a column is missing or of another length, or rows are no packets.
+
+        Example:
+            >>> quillmere = oaktag.Workspace.load(oaktag.sample())
+            >>> asked = {
+            ...     'source': ['ada', 'patrons'], 'destination': ['loans-db', 'loans-db'],
+            ...     'family': [4, 6], 'protocol': ['tcp', 'tcp'],
+            ...     'source_port': [50000, 50000], 'destination_port': [8443, 8443],
+            ... }
+            >>> quillmere.decide_many(asked).frame()['action'].tolist()
+            ['allow', 'deny']
         """
         from oaktag.operations.decide_many import decide_many
 
@@ -180,7 +281,17 @@ class OfPolicy(Asked):
         return decide_batch(self.model, questions, name, answers)
 
     def expect(self) -> Expected:
-        """Expectations and ``keep_open``, proved."""
+        """Expectations and ``keep_open``, proved.
+
+        Returns:
+            whether each expectation and each row of ``keep_open`` holds: ``expectations``,
+            ``keep_open``.
+
+        Example:
+            >>> quillmere = oaktag.Workspace.load(oaktag.sample())
+            >>> [row['line'] for row in quillmere.expect().expectations if not row['holds']]
+            [3, 8, 10]
+        """
         from oaktag.operations.expect import expect
 
         return expect(self.model)
@@ -191,6 +302,15 @@ class OfPolicy(Asked):
         Args:
             level: the severity from which findings are no longer well: ``error``, ``warning``,
                 ``note`` or ``never``.
+
+        Returns:
+            check, review, expect and reach in one, and what was not looked at: ``parts``,
+            ``findings``, ``failed``, ``causes``, ``not_looked_at``.
+
+        Example:
+            >>> quillmere = oaktag.Workspace.load(oaktag.sample())
+            >>> quillmere.verify().well
+            False
         """
         from oaktag.operations.verify import verify
 
@@ -203,8 +323,18 @@ class OfPolicy(Asked):
             was: the older version.
             now: the newer one; by default this workspace.
 
+        Returns:
+            what differs between two versions, from the guards to the lists and the network:
+            ``guards``, ``renamed``, ``cells``, ``endpoints``, ``expectations``, ``points``,
+            ``network``, ``not_followed``, and where asked for ``lines``.
+
         Raises:
             UsageError: one of them is no version.
+
+        Example:
+            >>> quillmere = oaktag.Workspace.load(oaktag.sample())
+            >>> quillmere.compare(oaktag.sample(mended=True)).cells[0]['opened_text']
+            'any but https, ssh, icmp'
         """
         from oaktag.operations.compare import versions
         from oaktag.workspace.revision import version
@@ -217,8 +347,18 @@ class OfPolicy(Asked):
     def if_enforced(self, where: str | None = None) -> Comparison:
         """What would change if observed lines were enforced: all, or those that are selected.
 
+        Returns:
+            what differs between two versions, from the guards to the lists and the network:
+            ``guards``, ``renamed``, ``cells``, ``endpoints``, ``expectations``, ``points``,
+            ``network``, ``not_followed``, and where asked for ``lines``.
+
         Raises:
             UsageError: no line is selected.
+
+        Example:
+            >>> quillmere = oaktag.Workspace.load(oaktag.sample())
+            >>> quillmere.if_enforced().cells[0]['closed']
+            ['any']
         """
         from oaktag.operations.compare import if_enforced
 
@@ -229,6 +369,11 @@ class OfPolicy(Asked):
 
         Raises:
             NotPossibleHere: Matplotlib is not installed.
+
+        Example:
+            >>> quillmere = oaktag.Workspace.load(oaktag.sample())
+            >>> file = quillmere.model.files.root / 'matrix.png'
+            >>> quillmere.draw_matrix(quillmere.matrix(), file)
         """
         from oaktag.report.figures import draw_matrix
 
@@ -239,13 +384,24 @@ class OfPolicy(Asked):
 
         Raises:
             NotPossibleHere: Matplotlib is not installed.
+
+        Example:
+            >>> quillmere = oaktag.Workspace.load(oaktag.sample())
+            >>> file = quillmere.model.files.root / 'around.svg'
+            >>> quillmere.draw_around(quillmere.around('in-library'), file)
         """
         from oaktag.report.figures import draw_around
 
         draw_around(around, Path(file))
 
     def write_junit(self, expected: Expected, file: str | Path) -> None:
-        """Write expectations as JUnit XML, for CI."""
+        """Write expectations as JUnit XML, for CI.
+
+        Example:
+            >>> quillmere = oaktag.Workspace.load(oaktag.sample())
+            >>> file = quillmere.model.files.root / 'expectations.xml'
+            >>> quillmere.write_junit(quillmere.expect(), file)
+        """
         from oaktag.report.junit import write_junit
 
         write_junit(expected, self.model.files.config.workspace, Path(file))
