@@ -229,6 +229,10 @@ def test_the_core_needs_nothing_that_reads_or_shows() -> None:
         (lambda: _matrix(Line("a", "b", 0, 0, HERE)), "no group or set: 'b'"),
         (lambda: _matrix(Line("a", "a", 1, 0, HERE)), "a permission that is none of 1"),
         (lambda: _matrix(Line("a", "a", 0, 1, HERE)), "a layer that is none of 1"),
+        (lambda: Endpoints.of({"id": "a", "kind": "user"}, {"id": "a", "kind": "user"}), "all different"),
+        (lambda: Endpoints.of({"kind": "user"}), "an id each"),
+        (lambda: Endpoints.of({"id": "a", "kind": "robot"}), "a kind each"),
+        (lambda: Entry.of("allow", "htps"), "no service known here"),
     ],
 )  # fmt: skip
 def test_what_cannot_be_is_an_error_and_never_silence(made: Any, told: str) -> None:

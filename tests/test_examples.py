@@ -43,10 +43,12 @@ def test_what_examples_say(sample: Path) -> None:
         for x in _run("who_may_reach.py", sample, "patrons", "ssh").splitlines()
     )
     assert _run("without_files.py").splitlines() == [
-        "untagged → shelves: icmp/echo-request",
-        "readers → shelves: 443/tcp",
-        "shelves → shelves: icmp/echo-request",
-        "the list has 15 entries; refuted: None",
+        "untagged → shelves: none",
+        "readers → shelves: icmp/echo-request, 443/tcp",
+        "shelves → shelves: none",
+        "the list of gate: 14 entries; refuted: None",
+        "desks → hall: enforced, exact",
+        "hall → desks: enforced, exact",
     ]
     told = "tag 320 (patrons) in its frame: the list says deny, the matrix allow"
     assert told in _run("lists_and_proof.py")

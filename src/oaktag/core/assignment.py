@@ -140,7 +140,7 @@ class Pin(NamedTuple):
 
     endpoint: str
     group: int
-    location: Location
+    location: Location = Location("assignments.yaml")
     until: int | None = None
     note: str = ""
 

@@ -8,7 +8,7 @@ attributes too; stability not given is ``fixed`` for servers and networks, else 
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
 from functools import cached_property
 from typing import NamedTuple, cast
@@ -18,6 +18,7 @@ from oaktag.core.arrays import Codes, Flags, Ints, NDArray, np
 from oaktag.core.columns import Columns
 from oaktag.core.prefixes import Prefixes, parse_prefixes
 from oaktag.core.ranges import spread
+from oaktag.errors import UsageError
 from oaktag.located import Location
 
 KINDS = ("user", "device", "server", "network")
@@ -189,6 +190,27 @@ class Endpoints:
             self._merge(correction.attribute, np.array([row]), given, None, origin)
             if not correction.value:
                 self.columns[correction.attribute].codes[row] = -1
+
+    @classmethod
+    def of(cls, *rows: Mapping[str, str]) -> Endpoints:
+        """Endpoints of mappings with ``id``, ``kind`` and attributes, each of one value.
+
+        Raises:
+            UsageError: one has no id or no kind, or has an id that another has.
+        """
+        ids = [row.get("id", "") for row in rows]
+        if not all(ids) or len(set(ids)) < len(ids):
+            raise UsageError("endpoints need an id each, all different")
+        if not all(row.get("kind") in KINDS for row in rows):
+            raise UsageError(f"endpoints need a kind each: {', '.join(KINDS)}")
+        tables = []
+        for kind in dict.fromkeys(row["kind"] for row in rows):
+            mine = [row for row in rows if row["kind"] == kind]
+            names = dict.fromkeys(key for row in mine for key in row if key not in ("id", "kind"))
+            columns = {n: coded([(row[n],) if row.get(n) else () for row in mine]) for n in names}
+            numbers = range(1, len(mine) + 1)
+            tables.append(SourceTable(kind, "", [row["id"] for row in mine], numbers, columns))
+        return cls(tables)
 
     def __len__(self) -> int:
         return len(self.ids)

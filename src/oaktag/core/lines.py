@@ -11,6 +11,7 @@ from hashlib import blake2b
 from typing import Literal, NamedTuple
 
 from oaktag.core.packets import EVERYTHING, Box
+from oaktag.core.services import parse_service
 from oaktag.located import Location
 
 EntryAction = Literal["allow", "deny", "pass"]
@@ -33,6 +34,16 @@ class Entry(NamedTuple):
     log: str | None = None
     answer: bool = False
     location: Location = Location("permissions.yaml")
+
+    @classmethod
+    def of(cls, action: EntryAction, *services: str) -> Entry:
+        """An entry for services in their written forms.
+
+        Raises:
+            UsageError: one is none.
+        """
+        boxes = tuple(box for service in services for box in parse_service(service))
+        return cls(action, boxes, ", ".join(services))
 
 
 class Permission(NamedTuple):
@@ -63,8 +74,8 @@ class Line(NamedTuple):
     source: str
     destination: str
     permission: int
-    layer: int
-    location: Location
+    layer: int = 0
+    location: Location = Location("")
     mode: Mode = "enforce"
     way: Way = "to"
     expires: int | None = None
@@ -81,7 +92,7 @@ class Policy(NamedTuple):
 
     lines: tuple[Line, ...]
     permissions: tuple[Permission, ...]
-    layers: tuple[str, ...]
+    layers: tuple[str, ...] = ("",)
     default: Action = "deny"
     observed_default: Action | None = None
     order: Order = "specific-first"

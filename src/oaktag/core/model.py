@@ -11,7 +11,7 @@ from typing import TYPE_CHECKING, Any, Generic, NamedTuple, Self, TypeVar
 
 from oaktag.core.arrays import np
 from oaktag.core.assignment import Assignment, Pin, Rule
-from oaktag.core.bindings import Bindings, Lookup
+from oaktag.core.bindings import BINDING_SOURCES, Bindings, Lookup
 from oaktag.core.endpoints import Endpoints
 from oaktag.core.groups import Groups
 from oaktag.core.lines import Line, Policy, line_keys
@@ -20,9 +20,11 @@ from oaktag.core.network import Network, Point
 from oaktag.core.packets import Atoms, Box, exchanged
 
 if TYPE_CHECKING:  # imported where they are needed: an answer about a cell needs no network
+    from oaktag.core.accesslist import AccessList
     from oaktag.core.knowledge import Knowledge
     from oaktag.core.paths import Paths
     from oaktag.core.placement import Host, Hosts
+    from oaktag.core.proof import Refuted
     from oaktag.core.reach import State
     from oaktag.core.registry import PrefixPin
     from oaktag.core.sessions import Places, Session
@@ -30,20 +32,21 @@ if TYPE_CHECKING:  # imported where they are needed: an answer about a cell need
 
 class Given(NamedTuple):
     """What a workspace says on its day: ``boxes`` are packets that are asked about besides those of
-    the policy's entries; ``binding_order`` names the sources of bindings, the strongest first.
+    the policy's entries; ``binding_order`` names the sources of bindings, the strongest first;
+    ``today`` is a proleptic ordinal, UTC (0: before anything expires).
     """
 
     groups: Groups
     policy: Policy
-    endpoints: Endpoints
-    rules: Sequence[Rule]
-    pins: Sequence[Pin]
-    prefix_pins: Sequence[PrefixPin]
-    sessions: Sequence[Session]
-    network: Network
-    binding_order: Sequence[str]
-    boxes: Sequence[Box]
-    today: int
+    endpoints: Endpoints = Endpoints()
+    rules: Sequence[Rule] = ()
+    pins: Sequence[Pin] = ()
+    prefix_pins: Sequence[PrefixPin] = ()
+    sessions: Sequence[Session] = ()
+    network: Network = Network()
+    binding_order: Sequence[str] = BINDING_SOURCES
+    boxes: Sequence[Box] = ()
+    today: int = 0
 
     def same(self, other: Given, names: Sequence[str]) -> bool:
         """Whether another says the same of some things. What is large is compared by identity."""
@@ -279,6 +282,45 @@ class Model:
             if segment >= 0:
                 placed.setdefault(hosts.segments[segment], set()).add(group)
         return placed
+
+    def allowed(self, source: str, destination: str) -> str:
+        """What a source group may do to a destination group now, as services.
+
+        Raises:
+            KeyError: there is no such group.
+        """
+        from oaktag.core.service_text import set_text
+
+        index = self.groups.index
+        pieces = self.matrix.pieces(index[source], index[destination], "action")
+        return set_text(self.atoms, sum(p.mask for p in pieces if p.action == "allow"))
+
+    def list_of(self, point: Point) -> AccessList:
+        """The access list of a point, as a tree.
+
+        Raises:
+            UnwritableEntry: it is over the point's capacity.
+        """
+        from oaktag.core.compiler import compile_point
+
+        bindings = self.knowledge.at(point.node).ranges()
+        return compile_point(
+            point, self.matrix, self.keys, self.network, bindings, self.scope(point)
+        )
+
+    def refute(self, point: Point, held: AccessList) -> Refuted | None:
+        """A packet of which a list says another thing than the matrix; None proves them equal."""
+        from oaktag.core.proof import Meant, prove
+
+        network, scope = self.network, self.scope(point)
+        meant = Meant(
+            point, self.groups, self.given.policy, self.today,
+            self.knowledge.at(point.node).ranges(),
+            network.spans_of(point.origins), network.spans_of(point.targets),
+            () if point.inside else network.inside_pairs(),
+            frozenset(scope[0]), frozenset(scope[1]),
+        )  # fmt: skip
+        return prove(held, meant)
 
     @_of_people
     def _unstable(self) -> set[int]:

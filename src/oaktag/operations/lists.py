@@ -17,10 +17,8 @@ import numpy as np
 
 from oaktag.core.accesslist import AccessList
 from oaktag.core.addresses import address_text
-from oaktag.core.compiler import compile_point
 from oaktag.core.network import Point
-from oaktag.core.proof import Meant, Refuted
-from oaktag.core.proof import prove as prove_list
+from oaktag.core.proof import Refuted
 from oaktag.core.service_text import packet_text
 from oaktag.dialects import DIALECTS, Dialect
 from oaktag.errors import OakTagError, UnreadableList, UnwritableEntry, UsageError
@@ -91,14 +89,7 @@ def list_of(model: Model, point: Point) -> AccessList:
         )
     _undisturbed(model, point)
     _told_apart(model, point)
-    return compile_point(
-        point,
-        model.matrix,
-        model.keys,
-        model.network,
-        model.knowledge.at(point.node).ranges(),
-        model.scope(point),
-    )
+    return model.list_of(point)
 
 
 def _undisturbed(model: Model, point: Point) -> None:
@@ -164,16 +155,7 @@ def refute(model: Model, point: Point, text: str) -> Refuted | None:
     held = dialect_of(point).read(text)
     if held.point != point.id:
         raise UnreadableList(2, f"this is the list of {held.point}, not of {point.id}")
-    scope = model.scope(point)
-    network = model.network
-    meant = Meant(
-        point, model.groups, model.files.policy, model.today,
-        model.knowledge.at(point.node).ranges(),
-        network.spans_of(point.origins), network.spans_of(point.targets),
-        () if point.inside else network.inside_pairs(),
-        frozenset(scope[0]), frozenset(scope[1]),
-    )  # fmt: skip
-    return prove_list(held, meant)
+    return model.refute(point, held)
 
 
 def compile_lists(
