@@ -13,7 +13,7 @@ import pytest
 
 from networks import SEEDS, grid, random_net, write_net
 from oaktag.core import paths, pathtree, reach
-from oaktag.core.answers import Trouble, troubles
+from oaktag.core.answers import Trouble, one_of_each, troubles
 from oaktag.core.failures import losses
 from oaktag.core.paths import Paths
 from oaktag.core.reach import Flow, State
@@ -113,6 +113,9 @@ def test_answers_over_many_paths_have_the_same_troubles(
         few(monkeypatch, most)
         fresh = Model(model.files, model.today)
         assert {_trouble(t) for t in troubles(fresh.state, fresh.hosts)} == plain
+        some = [_trouble(t) for t in one_of_each(fresh.state, fresh.hosts)]
+        assert set(some) <= plain
+        assert sorted(t[:2] for t in some) == sorted({t[:2] for t in plain})
 
 
 def _trouble(found: Trouble) -> tuple[object, ...]:

@@ -57,7 +57,6 @@ CODES: dict[str, Code] = {
         Code("OT413", "warning", "members whose sessions nobody learns"),
         Code("OT414", "warning", "a point that judges nothing of what is there"),
         Code("OT410", "warning", "a wide binding over a segment without a default tag"),
-        Code("OT408", "note", "answers that were not followed, for there are too many pairs"),
         Code("OT301", "warning", "a line that no packet reaches"),
         Code("OT302", "warning", "an entry of a line that no packet reaches"),
         Code("OT303", "warning", "two lines of one layer, equally specific, that contradict"),

@@ -13,7 +13,7 @@ combination of forms.
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from functools import cached_property
 from typing import Any, Literal, NamedTuple
 
@@ -224,7 +224,20 @@ class Effects:
                 blamed[better] = place
         return worst, blamed
 
-    def _codes(self, member: Member, g: Ints, h: Ints, shape: tuple[int, ...]) -> Bytes:
+    def lost(self, member: Member, sources: Ints, destinations: Ints) -> NDArray[np.bool_]:
+        """Between which groups some answer does not come back, shape [a, b]."""
+        g, h = sources[:, None], destinations[None, :]
+        shape = len(sources), len(destinations)
+        return self._codes(member, g, h, shape, lambda o: int(bool(o.unanswered))) > 0
+
+    def _codes(
+        self,
+        member: Member,
+        g: Ints,
+        h: Ints,
+        shape: tuple[int, ...],
+        said: Callable[[Outcome], int] = lambda outcome: outcome.code,
+    ) -> Bytes:
         columns = self._columns(member, g, h)
         forms = len(self.matrix.forms)
         code = np.zeros(shape, dtype=np.int64)
@@ -243,7 +256,7 @@ class Effects:
         for n in range(len(first)):
             left = iter(varying)
             key = tuple(int(next(left)[n]) if p is None else p for p in parts)
-            made[n] = self._settle(member, key).code
+            made[n] = said(self._settle(member, key))
         found: Bytes = made[inverse.reshape(shape)]
         return found
 

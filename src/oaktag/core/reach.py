@@ -324,7 +324,7 @@ class Reach(Batches):
             for n in np.flatnonzero(batch.entry >= 0).tolist():
                 path = self.trees.path(batch.tree, int(batch.entry[n]))
                 yield from self._classes(
-                    batch, int(batch.unit[n]), path, self._members(batch, n, path)
+                    batch, int(batch.unit[n]), path, self.members_on(batch, n, path)
                 )
             for found, other in batch.crowded:
                 for path, members, *_ in found:
@@ -358,13 +358,13 @@ class Reach(Batches):
         if batch.entry[n] < 0:
             return Place(None, (), units)
         path = self.trees.path(batch.tree, int(batch.entry[n]))
-        return Place(path, tuple(self._members(batch, n, path)), units)
+        return Place(path, tuple(self.members_on(batch, n, path)), units)
 
     def row_between(self, g: int, h: int, place: Place) -> Flow:
         """The row of two groups there."""
         return self._row(g, h, place.path, place.members, 1, place.units)
 
-    def _members(
+    def members_on(
         self, batch: Batch, n: int, path: Path
     ) -> list[tuple[Member, int, int, Result, str | None]]:
         """The members of one place in a batch: elements, and result and place of each."""

@@ -218,7 +218,7 @@ class Walks:
         end = tree.root * nodes + tree.node
         ends = distinct(end[entries])
         every = np.flatnonzero(np.isin(end, ends))
-        on, met = self._expanded(tree, every, inward=inward)
+        on, met = self.expanded(tree, every, inward=inward)
         size = len(points.every)
         # What is met on the way back to each end: (end, point, does a frame arrive).
         place = np.searchsorted(ends, end[every])
@@ -241,7 +241,7 @@ class Walks:
         first = np.concatenate([[0], np.cumsum(count)[:-1]]).astype(np.int64)
         return first, count, which // 2, which % 2 > 0
 
-    def _expanded(self, tree: Tree, every: Ints, *, inward: bool) -> tuple[Ints, Ints]:
+    def expanded(self, tree: Tree, every: Ints, *, inward: bool) -> tuple[Ints, Ints]:
         """Of paths, by their place: the states of flows that they cross; and the points, with
         whether a frame of their end (or of their source) arrives there."""
         points, trees = self.points, self.trees

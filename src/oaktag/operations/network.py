@@ -8,7 +8,7 @@ from collections.abc import Iterator
 import numpy as np
 
 from oaktag.core.addresses import Prefix
-from oaktag.core.answers import Trouble, troubles
+from oaktag.core.answers import Trouble, one_of_each, troubles
 from oaktag.core.bindings import Binding, Bindings
 from oaktag.core.network import REGISTRY, Point
 from oaktag.core.scopes import arriving
@@ -18,7 +18,8 @@ from oaktag.findings import Finding, finding
 from oaktag.operations.json_parts import packet_json
 from oaktag.operations.model import Model
 
-#: Above so many pairs of classes of addresses the answers of every pair are not followed.
+#: Above so many pairs of classes of addresses the answers of every pair are not followed, but of
+#: each point one that goes round it, or that it drops.
 MOST_PAIRS = 60_000
 
 
@@ -35,14 +36,6 @@ def network_findings(model: Model) -> Iterator[Finding]:
     yield from _covering(model)
     yield from _uncrossed(model)
     yield from _differing(model)
-    classes = len(model.state.classes(model.hosts))
-    if classes**2 > MOST_PAIRS:
-        yield finding(
-            "OT408", next(iter(model.network.nodes.values())).location,
-            f"the answers of {classes**2:,} pairs of classes of addresses are not followed here",
-            "oaktag trace --return follows those of one pair",
-        )  # fmt: skip
-        return
     yield from _answers(model)
 
 
@@ -275,7 +268,8 @@ def _in_frames(model: Model, source: str) -> Iterator[Point]:
 def _answers(model: Model) -> Iterator[Finding]:
     first: dict[tuple[str, str], Trouble] = {}
     ends_of: dict[tuple[str, str], set[object]] = {}
-    for trouble in troubles(model.state, model.hosts):
+    many = len(model.state.classes(model.hosts)) ** 2 > MOST_PAIRS
+    for trouble in (one_of_each if many else troubles)(model.state, model.hosts):
         key = trouble.kind, trouble.point
         first.setdefault(key, trouble)
         between = tuple((h.segment or h.node, h.group) for h in (trouble.a, trouble.b))
@@ -295,6 +289,7 @@ def _answers(model: Model) -> Iterator[Finding]:
                 "state (shares_state)",
             )  # fmt: skip
             continue
+        often = "for one" if many else f"{len(ends_of[kind, name])} such pairs of ends"
         code = "OT406" if point.stateful else "OT407"
         why = (
             "it did not see the way out" if point.stateful
@@ -306,7 +301,7 @@ def _answers(model: Model) -> Iterator[Finding]:
         }  # fmt: skip
         yield finding(
             code, point.location,
-            f"{name} drops answers {way}: {why} ({len(ends_of[kind, name])} such pairs of ends)",
+            f"{name} drops answers {way}: {why} ({often})",
             "let both ways cross it, let it share its state with the points on the way out, or "
             "allow the answer in the opposite cell" if point.stateful
             else "widen its scope by the opposite cell", example,
