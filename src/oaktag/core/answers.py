@@ -24,6 +24,7 @@ from oaktag.core.paths import Path
 from oaktag.core.pathtree import Tree
 from oaktag.core.placement import Host
 from oaktag.core.population import Class
+from oaktag.core.ranges import distinct as sorted_distinct
 from oaktag.core.ranges import spread
 from oaktag.core.reach import Between, Reach, State
 
@@ -247,20 +248,22 @@ class _Search:
         """Paths with points on them that know of flows, and that some other path between the same
         two nodes goes round: the paths, sorted, and the points."""
         points, walks = self.reach.points, self.reach.walks
+        asked = np.flatnonzero(self._untold("round") & points.acts & (points.state >= 0))
         end = tree.root * len(self.reach.trees.names) + tree.node
         every = np.flatnonzero((np.bincount(end)[end] > 1) & ~tree.many)
-        if not len(every) or not (points.state >= 0).any():
+        if not len(every) or not len(asked):
             return np.empty(0, dtype=np.int64), np.empty(0, dtype=np.int64)
         on, met = walks.expanded(tree, every, inward=True)
         states = int(points.state.max()) + 1
-        key = np.unique(on[:, 0] * states + on[:, 1])
+        on = on[np.isin(on[:, 1], points.state[asked])]
+        key = sorted_distinct(on[:, 0] * states + on[:, 1])
         place, state = np.divmod(key, states)
         at_end = end[every[place]] * states + state
         shared, number = np.unique(at_end, return_inverse=True)
         ways = np.bincount(end)[shared // states]
         lacking = key[(np.bincount(number) < ways)[number]]
-        acting = points.acts[met[:, 1]] & (points.state[met[:, 1]] >= 0)
-        place, point = met[acting, 0], met[acting, 1]
+        met = met[np.isin(met[:, 1], asked)]
+        place, point = met[:, 0], met[:, 1]
         hit = np.isin(place * states + points.state[point], lacking)
         place, point = place[hit], point[hit]
         order = np.argsort(place, kind="stable")
