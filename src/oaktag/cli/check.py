@@ -13,6 +13,7 @@ from oaktag.cli.context import (
     failed,
     finish,
     pass_context,
+    progress,
 )
 from oaktag.errors import WorkspaceError
 
@@ -28,7 +29,7 @@ def command(context: Context, as_json: bool, codes: bool, every: bool, fail_on: 
     if codes:
         return _codes(as_json)
     try:
-        result = context.workspace().check()
+        result = context.workspace().check(progress("checking"))
     except WorkspaceError as error:
         if any(p.kind == "form" for p in error.problems):
             raise

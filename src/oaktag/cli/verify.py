@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import click
 
-from oaktag.cli.context import Context, as_json, fail_on, finish, pass_context
+from oaktag.cli.context import Context, as_json, fail_on, finish, pass_context, progress
 from oaktag.errors import WorkspaceError
 
 
@@ -24,7 +24,7 @@ def command(context: Context, junit: str | None, as_json: bool, fail_on: str) ->
 
         result = contradiction(error)
     else:
-        result = workspace.verify(fail_on)
+        result = workspace.verify(fail_on, progress("verifying"))
         if junit:
             workspace.write_junit(workspace.expect(), context.unlinked(junit))
     finish(context, result, as_json=as_json, level=fail_on)

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from datetime import date
 from typing import Any
 
@@ -22,16 +22,19 @@ from oaktag.operations.severities import Checked, borne
 SOON = 30
 
 
-def check(model: Model) -> Checked:
+Progress = Callable[[str], None]
+
+
+def check(model: Model, progress: Progress | None = None) -> Checked:
     """All findings, in the order of files and lines."""
-    return borne(model, "check", findings(model))
+    return borne(model, "check", findings(model, progress))
 
 
-def findings(model: Model) -> list[Finding]:
+def findings(model: Model, progress: Progress | None = None) -> list[Finding]:
     """All findings, as they are before the workspace weighs them."""
     return [
         *_groups(model), *_unassigned(model), *_rules(model), *_pins(model), *_endpoints(model),
-        *_segments(model), *_bindings(model), *_sessions(model), *network_findings(model),
+        *_segments(model), *_bindings(model), *_sessions(model), *network_findings(model, progress),
     ]  # fmt: skip
 
 

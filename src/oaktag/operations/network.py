@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from bisect import bisect_right
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 
 import numpy as np
 
@@ -23,7 +23,9 @@ from oaktag.operations.model import Model
 MOST_PAIRS = 60_000
 
 
-def network_findings(model: Model) -> Iterator[Finding]:
+def network_findings(
+    model: Model, progress: Callable[[str], None] | None = None
+) -> Iterator[Finding]:
     """Everything that section 6 names as a finding."""
     if not model.network.points and not any(n.marks for n in model.network.nodes.values()):
         return
@@ -36,7 +38,7 @@ def network_findings(model: Model) -> Iterator[Finding]:
     yield from _covering(model)
     yield from _uncrossed(model)
     yield from _differing(model)
-    yield from _answers(model)
+    yield from _answers(model, progress)
 
 
 def _idle_marks(model: Model) -> Iterator[Finding]:
@@ -265,11 +267,12 @@ def _in_frames(model: Model, source: str) -> Iterator[Point]:
             yield from reading
 
 
-def _answers(model: Model) -> Iterator[Finding]:
+def _answers(model: Model, progress: Callable[[str], None] | None) -> Iterator[Finding]:
     first: dict[tuple[str, str], Trouble] = {}
     ends_of: dict[tuple[str, str], set[object]] = {}
     many = len(model.state.classes(model.hosts)) ** 2 > MOST_PAIRS
-    for trouble in (one_of_each if many else troubles)(model.state, model.hosts):
+    every = troubles(model.state, model.hosts)
+    for trouble in one_of_each(model.state, model.hosts, progress) if many else every:
         key = trouble.kind, trouble.point
         first.setdefault(key, trouble)
         between = tuple((h.segment or h.node, h.group) for h in (trouble.a, trouble.b))

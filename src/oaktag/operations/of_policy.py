@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, TextIO
 
@@ -29,8 +29,11 @@ if TYPE_CHECKING:
 class OfPolicy(Asked):
     """What a workspace says of what is allowed: the matrix, its cells, decisions, expectations."""
 
-    def check(self) -> Checked:
+    def check(self, progress: Callable[[str], None] | None = None) -> Checked:
         """Findings about endpoints, groups, bindings and segments.
+
+        Args:
+            progress: told how far it is.
 
         Returns:
             findings of ``check`` or ``review``: those that count, and those that are accepted:
@@ -43,7 +46,7 @@ class OfPolicy(Asked):
         """
         from oaktag.operations.check import check
 
-        return check(self.model)
+        return check(self.model, progress)
 
     def review(self) -> Checked:
         """Findings about the matrix.
@@ -296,12 +299,15 @@ class OfPolicy(Asked):
 
         return expect(self.model)
 
-    def verify(self, level: str = "error") -> Verified:
+    def verify(
+        self, level: str = "error", progress: Callable[[str], None] | None = None
+    ) -> Verified:
         """Check, review, expect and reach in one, and what was not looked at.
 
         Args:
             level: the severity from which findings are no longer well: ``error``, ``warning``,
                 ``note`` or ``never``.
+            progress: told how far it is.
 
         Returns:
             check, review, expect and reach in one, and what was not looked at: ``parts``,
@@ -314,7 +320,7 @@ class OfPolicy(Asked):
         """
         from oaktag.operations.verify import verify
 
-        return verify(self.model, level)
+        return verify(self.model, level, progress)
 
     def compare(self, was: str | Path = "HEAD", now: str | Path | None = None) -> Comparison:
         """Exactly what differs between two versions: folders or git revisions of this one.

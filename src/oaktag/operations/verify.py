@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 from typing import ClassVar
 
@@ -35,20 +35,23 @@ class Verified(Result):
         return all(part["well"] for part in self.parts)
 
 
-def verify(model: Model, level: str = "error") -> Verified:
+def verify(
+    model: Model, level: str = "error", progress: Callable[[str], None] | None = None
+) -> Verified:
     """What each of the four found, the documents themselves, and what nobody looked at.
 
     Args:
         model: the workspace.
         level: the severity from which findings are no longer well: ``error``, ``warning``,
             ``note`` or ``never``.
+        progress: told how far it is.
     """
     held: dict[str, Result] = {
-        "check": check(model),
+        "check": check(model, progress),
         "review": review(model),
         "expect": expect(model),
     }
-    flows = reach(model)
+    flows = reach(model, progress=progress)
     rows = [*held["expect"]["expectations"], *held["expect"]["keep_open"]]
     parts = [
         *(_findings(name, held[name], level) for name in ("check", "review")),
