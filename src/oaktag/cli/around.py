@@ -4,12 +4,20 @@ from __future__ import annotations
 
 import click
 
-from oaktag.cli.context import Context, as_json, complete, drawn, finish, pass_context
+from oaktag.cli.context import (
+    Context,
+    as_json,
+    complete,
+    drawn,
+    figure_option,
+    finish,
+    pass_context,
+)
 
 
 @click.command("around")
 @click.argument("set_", metavar="SET", shell_complete=complete("group"))
-@click.option("--figure", metavar="FILE", help="Draw it, as PNG or SVG.")
+@figure_option
 @as_json
 @pass_context
 def command(context: Context, set_: str, figure: str | None, as_json: bool) -> int:

@@ -196,6 +196,12 @@ every_finding = click.option(
 )  # fmt: skip
 
 
+figure_option = click.option("--figure", metavar="FILE", help="Draw it, as PNG or SVG.")
+junit_option = click.option(
+    "--junit", metavar="FILE", help="Write the expectations as JUnit XML too."
+)
+
+
 def progress(word: str) -> Callable[[str], None]:
     """A callback that says on standard error how far it is, once that takes over a second."""
     start = time.monotonic()

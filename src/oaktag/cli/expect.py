@@ -4,11 +4,11 @@ from __future__ import annotations
 
 import click
 
-from oaktag.cli.context import Context, as_json, finish, pass_context
+from oaktag.cli.context import Context, as_json, finish, junit_option, pass_context
 
 
 @click.command("expect")
-@click.option("--junit", metavar="FILE", help="Write them as JUnit XML too.")
+@junit_option
 @as_json
 @pass_context
 def command(context: Context, junit: str | None, as_json: bool) -> int:

@@ -6,7 +6,7 @@ from typing import Literal
 
 import click
 
-from oaktag.cli.changes import changing
+from oaktag.cli.changes import changing, note_option, owner_option
 from oaktag.cli.context import Context, complete, finish, pass_context
 
 
@@ -16,8 +16,8 @@ from oaktag.cli.context import Context, complete, finish, pass_context
 @click.argument("service")
 @click.option("--only", is_flag=True, help="To SRC alone, an endpoint: not to all of its group.")
 @click.option("--until", metavar="DAY", help="The last day it is allowed.")
-@click.option("--owner")
-@click.option("--note")
+@owner_option
+@note_option
 @changing
 @pass_context
 def command(

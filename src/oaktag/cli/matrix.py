@@ -4,7 +4,15 @@ from __future__ import annotations
 
 import click
 
-from oaktag.cli.context import Context, as_json, complete, drawn, finish, pass_context
+from oaktag.cli.context import (
+    Context,
+    as_json,
+    complete,
+    drawn,
+    figure_option,
+    finish,
+    pass_context,
+)
 
 
 @click.command("matrix")
@@ -20,7 +28,7 @@ from oaktag.cli.context import Context, as_json, complete, drawn, finish, pass_c
     "--since", metavar="REV", default="HEAD", show_default=True, help="For --only changed."
 )
 @click.option("--search", metavar="TEXT", help="Cells of lines with TEXT in a name, note or owner.")
-@click.option("--figure", metavar="FILE", help="Draw it, as PNG or SVG.")
+@figure_option
 @as_json
 @pass_context
 def command(

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import click
 
-from oaktag.cli.changes import changing
+from oaktag.cli.changes import changing, note_option
 from oaktag.cli.context import Context, complete, finish, pass_context
 
 
@@ -12,7 +12,7 @@ from oaktag.cli.context import Context, complete, finish, pass_context
 @click.argument("who", shell_complete=complete("end"))
 @click.option("--to", "group", required=True, metavar="GROUP", shell_complete=complete("group"))
 @click.option("--until", metavar="DAY", help="The last day it counts.")
-@click.option("--note", metavar="TEXT", help="Why.")
+@note_option
 @changing
 @pass_context
 def command(

@@ -5,7 +5,15 @@ from __future__ import annotations
 import click
 
 from oaktag.cli.changes import changing
-from oaktag.cli.context import Context, complete, drawn, finish, pass_context, progress
+from oaktag.cli.context import (
+    Context,
+    complete,
+    drawn,
+    figure_option,
+    finish,
+    pass_context,
+    progress,
+)
 
 
 def _number(_: click.Context, __: click.Parameter, value: float) -> float:
@@ -25,7 +33,7 @@ def _number(_: click.Context, __: click.Parameter, value: float) -> float:
     help="What is not exact, counted by cell, place, segment or endpoint.",
 )
 @click.option("--observed", metavar="DIR", help="The network as its nodes report it.")
-@click.option("--figure", metavar="FILE", help="Draw the network by site, as PNG or SVG.")
+@figure_option
 @click.option("--failures", is_flag=True, help="What each single failure would do.")
 @click.option("--mend", is_flag=True, help="The cheapest changes after which nothing leaks.")
 @click.option("--breaks", is_flag=True, help="With --mend: nothing may break either.")

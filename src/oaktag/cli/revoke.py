@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import click
 
-from oaktag.cli.changes import changing
+from oaktag.cli.changes import changing, note_option, owner_option
 from oaktag.cli.context import Context, complete, pass_context
 from oaktag.cli.grant import amend
 
@@ -13,8 +13,8 @@ from oaktag.cli.grant import amend
 @click.argument("source", metavar="SRC", shell_complete=complete("group"))
 @click.argument("destination", metavar="DST", shell_complete=complete("group"))
 @click.argument("service")
-@click.option("--owner")
-@click.option("--note")
+@owner_option
+@note_option
 @changing
 @pass_context
 def command(

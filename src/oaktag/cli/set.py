@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import click
 
-from oaktag.cli.changes import changing
+from oaktag.cli.changes import changing, note_option, owner_option
 from oaktag.cli.context import Context, complete, finish, pass_context
 
 
@@ -18,8 +18,8 @@ from oaktag.cli.context import Context, complete, finish, pass_context
 @click.option("--mode", type=click.Choice(["enforce", "observe", "off"]))
 @click.option("--way", type=click.Choice(["to", "both"]))
 @click.option("--expires", metavar="DAY", help="The last day it counts.")
-@click.option("--owner")
-@click.option("--note")
+@owner_option
+@note_option
 @changing
 @pass_context
 def command(

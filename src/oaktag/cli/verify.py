@@ -4,12 +4,20 @@ from __future__ import annotations
 
 import click
 
-from oaktag.cli.context import Context, as_json, fail_on, finish, pass_context, progress
+from oaktag.cli.context import (
+    Context,
+    as_json,
+    fail_on,
+    finish,
+    junit_option,
+    pass_context,
+    progress,
+)
 from oaktag.errors import WorkspaceError
 
 
 @click.command("verify")
-@click.option("--junit", metavar="FILE", help="Write the expectations as JUnit XML too.")
+@junit_option
 @as_json
 @fail_on
 @pass_context
