@@ -11,6 +11,7 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+import oaktag
 from conftest import Ran
 from oaktag.testing.slow import Stack
 from oaktag.testing.strategies import stacks
@@ -118,3 +119,50 @@ def test_each_planted_mistake_is_found_and_nothing_else(
     ran = oaktag("--today", "2027-01-05", "-C", shipped_mended, "review", "--json")
     jsonschema.validate(ran.json, _schema("review"))
     assert {(f["code"], f["file"], f["line"]) for f in ran.json["findings"]} == expected
+
+
+_FOUR = ["a", "b", "c", "d"]
+_SETS = {"ab": ["a", "b"], "cd": ["c", "d"], "just-a": ["a"], "just-b": ["b"], "just-c": ["c"],
+         "just-d": ["d"]}  # fmt: skip
+_SAYS = {"onward": [{"pass": "any"}], "web": [{"allow": "https"}], "none": [{"deny": "any"}],
+         "ssh": [{"allow": "ssh"}]}  # fmt: skip
+
+
+@pytest.mark.parametrize(
+    ("layers", "order", "code", "told"),
+    [
+        # What is passed on is undecided in the next layer, and only there.
+        ([["a b onward"], ["a b web"]], "specific-first", "OT301", []),
+        ([["a b onward"], ["a b none"], ["a b web"]], "specific-first", "OT301", ["a b 3:2"]),
+        ([["a b web"], ["a b web"]], "specific-first", "OT301", ["a b 2:2"]),
+        # itself is a group with itself, and as narrow as its source.
+        ([["ab itself none", "a a web"]], "specific-first", "OT301", []),
+        ([["ab itself none", "a a web"]], "broad-first", "OT301", ["a a 1:3"]),
+        # Lines of one width contradict, in their first cell, the first that says otherwise.
+        ([["ab b web", "a b web", "a b none"]], "broad-first", "OT303", ["a b 1:4 1:3"]),
+        ([["just-a just-c none", "just-b just-d none", "just-b just-d none", "ab cd web"]],
+         "specific-first", "OT303", ["a c 1:5 1:2"]),
+        ([["a b web"], ["a b none"]], "specific-first", "OT303", []),
+        # What routers tell a sender is denied: the first cell of the line.
+        ([["c a web", "d b web", "a c ssh", "ab cd none"]], "specific-first", "OT306",
+         ["a c 1:5 1:5"]),
+        ([["c a web", "ab cd none", "a c none"]], "specific-first", "OT306", ["a c 1:4 1:4"]),
+        ([["ab cd none", "c d web"]], "specific-first", "OT306", []),
+    ],
+)  # fmt: skip
+def test_small_matrices(layers: list[list[str]], order: str, code: str, told: list[str]) -> None:
+    """Worked out by hand: a code's cells, its lines as layer:line, and what its example is by."""
+    workspace = oaktag.Workspace.from_objects(
+        [{"id": name, "tag": 100 + n} for n, name in enumerate(_FOUR)],
+        _SAYS, {f"{n}.csv": [line.split() for line in held] for n, held in enumerate(layers, 1)},
+        sets=_SETS, config={"order": order},
+    )  # fmt: skip
+    said = []
+    for found in workspace.review().findings:
+        if found["code"] == code:
+            places = [(found["file"], found["line"])]
+            if code != "OT301":
+                places += [(p["file"], p["line"]) for p in found["example"]["by"][:1]]
+            ends = found["example"]["source"], found["example"]["destination"]
+            said.append(" ".join([*ends, *(f"{f[7:-4]}:{n}" for f, n in places)]))
+    assert said == told
