@@ -154,7 +154,7 @@ def test_small_matrices(layers: list[list[str]], order: str, code: str, told: li
     """Worked out by hand: a code's cells, its lines as layer:line, and what its example is by."""
     workspace = oaktag.Workspace.from_objects(
         [{"id": name, "tag": 100 + n} for n, name in enumerate(_FOUR)],
-        _SAYS, {f"{n}.csv": [line.split() for line in held] for n, held in enumerate(layers, 1)},
+        _SAYS, {f"{n}": [line.split() for line in held] for n, held in enumerate(layers, 1)},
         sets=_SETS, config={"order": order},
     )  # fmt: skip
     said = []
