@@ -138,6 +138,7 @@ _SAYS = {"onward": [{"pass": "any"}], "web": [{"allow": "https"}], "none": [{"de
         # itself is a group with itself, and as narrow as its source.
         ([["ab itself none", "a a web"]], "specific-first", "OT301", []),
         ([["ab itself none", "a a web"]], "broad-first", "OT301", ["a a 1:3"]),
+        ([["b itself none", "b b web"]], "specific-first", "OT301", ["b b 1:3"]),
         # Lines of one width contradict, in their first cell, the first that says otherwise.
         ([["ab b web", "a b web", "a b none"]], "broad-first", "OT303", ["a b 1:4 1:3"]),
         ([["just-a just-c none", "just-b just-d none", "just-b just-d none", "ab cd web"]],
