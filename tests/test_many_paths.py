@@ -11,7 +11,7 @@ from typing import Any
 import numpy as np
 import pytest
 
-from networks import SEEDS, grid, random_net, write_net
+from networks import SEEDS, grid, random_net, share_states, write_net
 from oaktag.core import paths, pathtree, reach
 from oaktag.core.answers import Trouble, one_of_each, troubles
 from oaktag.core.failures import losses
@@ -180,3 +180,14 @@ def without_links(model: Model, lost: set[int]) -> Callable[[], State]:
         return State(model.matrix, network, Paths(network), model.knowledge, model.state.judges)
 
     return made
+
+
+@pytest.mark.parametrize("seed", [113])
+def test_one_trouble_of_each_point_without_following_all(seed: int, tmp_path: Path) -> None:
+    """Also where it is the tag in the frame of the answer by which a point drops it."""
+    net = random_net(seed)
+    share_states(net, random.Random(seed), 0.3)
+    model = write_net(net, tmp_path).model
+    every = {(t.kind, t.point) for t in troubles(model.state, model.hosts)}
+    some = [(t.kind, t.point) for t in one_of_each(model.state, model.hosts)]
+    assert every and sorted(some) == sorted(every)

@@ -12,6 +12,11 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 import oaktag
+from oaktag.core.comparison import CellChange, compare
+from oaktag.core.groups import Group, Groups
+from oaktag.core.lines import Action, Entry, Line, Permission, Policy
+from oaktag.core.matrix import Matrix
+from oaktag.core.packets import Atoms
 from oaktag.testing.slow import Packet, Stack
 from oaktag.testing.strategies import SERVICES, stacks, write_stack
 
@@ -300,3 +305,32 @@ def test_the_matrix_and_its_parts_agree_with_its_cells(
         )
         decides = [e for e in cell["entries"] if e["decides"] and e["action"] != "pass"]
         assert cell["default_decides"] or decides
+
+
+def test_versions_of_one_set_of_groups_differ_where_their_lines_do() -> None:
+    """Also where only the order of lines changed, and where a line was taken out for another."""
+    groups = Groups([Group("a", 1), Group("b", 2), Group("c", 3)])
+    said = (
+        Permission("web", (Entry.of("allow", "https"),)), Permission("none", (Entry.of("deny", "any"),)),
+    )  # fmt: skip
+    atoms = Atoms(box for p in said for e in p.entries for box in e.boxes)
+    web = atoms.mask(said[0].entries[0].boxes)
+
+    def matrix(*lines: Line, default: Action = "deny") -> Matrix:
+        return Matrix(groups, Policy(lines, said, default=default), atoms, 0)
+
+    first, second, other = Line("a", "b", 0), Line("a", "b", 1), Line("a", "c", 0, way="both")
+    was = matrix(first, second, other)
+    assert compare(was, matrix(first, second, other)) == []
+    assert compare(was, matrix(second, first, other)) == [CellChange("a", "b", 0, web)]
+    assert compare(was, matrix(second, other)) == [CellChange("a", "b", 0, web)]
+    assert compare(was, matrix(first, second, other._replace(way="to"))) == [
+        CellChange("c", "a", 0, web)
+    ]
+    assert compare(was, matrix(first, second, other, Line("c", "itself", 0))) == [
+        CellChange("c", "c", web, 0)
+    ]
+    assert compare(was, matrix(first, second, other._replace(mode="observe"))) == [
+        CellChange("a", "c", 0, web), CellChange("c", "a", 0, web)
+    ]  # fmt: skip
+    assert len(compare(was, matrix(first, second, other, default="allow"))) == 15

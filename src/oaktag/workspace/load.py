@@ -9,7 +9,7 @@ from typing import NamedTuple
 
 from oaktag.core.endpoints import Endpoints
 from oaktag.core.groups import Groups
-from oaktag.core.lines import Line, Permission, Policy
+from oaktag.core.lines import Line, Policy
 from oaktag.core.network import Network
 from oaktag.errors import WorkspaceError
 from oaktag.workspace.assignments_file import FILE as ASSIGNMENTS
@@ -110,7 +110,7 @@ class Kept(NamedTuple):
     groups: Groups | None = None
     permissions: Permissions | None = None
     lines: Mapping[int, list[Line]] = {}
-    named: Sequence[Permission] = ()
+    named: Sequence[str] = ()
     inventory: Inventory | None = None
     network: Network | None = None
     assignments: Assignments | None = None
@@ -139,7 +139,7 @@ def kept(files: Files, changed: Collection[str]) -> Kept:
         files.groups if groups else None,
         files.permissions if PERMISSIONS not in touched else None,
         lines,
-        files.policy.permissions,
+        [permission.name for permission in files.policy.permissions],
         files.inventory if same_people else None,
         files.network if network else None,
         files.assignments if network and same_people and ASSIGNMENTS not in touched else None,
@@ -162,9 +162,13 @@ def read_files(
     permissions = have.permissions or read_permissions(root, problems)
     lines: list[Line] = []
     named = None if permissions is None else permissions.permissions
+    names = [permission.name for permission in named or ()]
+    same = names[: len(have.named)] == list(have.named)  # lines name them by their numbers
     for number, name in enumerate(config.layers):
-        same = _renumbered(have.lines.get(number), have.named, named or ())
-        lines += same or read_layer(root, name, number, groups, named, problems)
+        if same and number in have.lines:
+            lines += have.lines[number]
+        else:
+            lines += read_layer(root, name, number, groups, named, problems)
     inventory, endpoints = None, None
     people = groups is None or needs(groups)
     if people:
@@ -199,19 +203,6 @@ def read_files(
         tuple(k for k in keep_open if k is not None),
         tuple(b for b in borne if b is not None),
     )  # fmt: skip
-
-
-def _renumbered(
-    lines: list[Line] | None, was: Sequence[Permission], now: Sequence[Permission]
-) -> list[Line] | None:
-    """Lines with the numbers that their permissions have now; None where one is gone."""
-    number = {permission.name: n for n, permission in enumerate(now)}
-    moved = [number.get(permission.name, -1) for permission in was]
-    if lines is None or moved == list(range(len(was))):
-        return lines
-    if any(moved[line.permission] < 0 for line in lines):
-        return None
-    return [line._replace(permission=moved[line.permission]) for line in lines]
 
 
 def is_workspace(root: Path) -> bool:
