@@ -129,6 +129,31 @@ def test_what_is_printed_of_a_set_is_the_set(cut: list[Box]) -> None:
         assert fine.mask(again) == fine.mask(cut), said
 
 
+@given(
+    cut=st.lists(boxes, max_size=4),
+    own=st.lists(st.lists(boxes, min_size=1, max_size=2), max_size=3),
+)
+def test_what_is_printed_by_names_is_the_set(cut: list[Box], own: list[list[Box]]) -> None:
+    """Typed back in it is the same packets; a name is said if all of it is meant, and only then."""
+    named = {f"own-{n}": tuple(held) for n, held in enumerate(own)}
+    atoms = Atoms([*cut, *(box for held in own for box in held)])
+    mask = atoms.mask(cut)
+    said = set_text(atoms, mask, named)
+    if mask:
+        again = parse_asked(said, named)
+        fine = Atoms([*cut, *again])
+        assert fine.mask(again) == fine.mask(cut), said
+    if not said.startswith("any but "):
+        words = set(said.split(", "))
+        for name, held in named.items():
+            whole = atoms.mask(held)
+            if name in words:
+                assert whole & mask == whole
+        meant = [whole for held in own if (whole := atoms.mask(held)) and not whole & ~mask]
+        if meant and mask != atoms.full:
+            assert words & set(named), "one whose packets are all meant is called by its name"
+
+
 @pytest.mark.parametrize(
     ("said", "words"),
     [
