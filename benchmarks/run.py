@@ -43,7 +43,7 @@ from oaktag.core.placement import Hosts
 from oaktag.core.population import Class
 from oaktag.core.ranges import Table, aggregate, flatten
 from oaktag.core.reach import State
-from oaktag.core.reach_counts import survey
+from oaktag.core.reach_counts import count_rows
 from oaktag.core.review import find_contradictions, find_redundant, find_shadowed
 from oaktag.operations.model import Model
 
@@ -457,7 +457,7 @@ def reach_once(scale: float, seed: int) -> tuple[int, float, float]:
     """Rows, seconds to count all, and seconds that making one of them takes."""
     state, classes, _ = workspace(scale, seed)
     start = time.perf_counter()
-    found = survey(state, classes, classes)
+    found = count_rows(state, classes, classes)
     taken = time.perf_counter() - start
     some = classes[:: max(len(classes) // 40, 1)]
     start = time.perf_counter()
@@ -469,12 +469,12 @@ def reaching(scale: float, seed: int) -> list[Row]:
     """Reach beside making its rows one by one; all single failures beside one reach."""
     state, classes, hosts = workspace(0.0005, seed)
     flows = list(state.rows(classes, classes))
-    assert survey(state, classes, classes).effects == Counter(f.effect for f in flows)
+    assert count_rows(state, classes, classes).effects == Counter(f.effect for f in flows)
     rows, ours, one = reach_once(scale, seed)
     peak = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 1024
     held = f"making its rows one by one (some, times more); memory with loading {peak:,.0f} MiB"
     state, classes, hosts = workspace(scale / 10, seed)
-    single = seconds(lambda: survey(state, classes, classes), 3)
+    single = seconds(lambda: count_rows(state, classes, classes), 3)
     start = time.perf_counter()
     failing = len(list(losses(state, hosts)))
     return [

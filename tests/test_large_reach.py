@@ -29,7 +29,7 @@ from oaktag.core.network import Feed, Link, Network, Node, Point
 from oaktag.core.paths import Paths
 from oaktag.core.pathtree import PathTrees
 from oaktag.core.placement import node_hosts
-from oaktag.core.reach_counts import survey
+from oaktag.core.reach_counts import count_rows
 from oaktag.core.registry import learned_bindings
 from oaktag.core.scopes import arriving
 from oaktag.operations.model import Model
@@ -45,7 +45,7 @@ def test_counting_and_rows_agree(seed: int, plain: bool, tmp_path: Path) -> None
     every = model.state.classes(model.hosts)
     part = model.state.classes(model.hosts[::3])
     for sources, destinations in ((every, every), (part, every), (every, part), (part, part)):
-        counted = survey(model.state, sources, destinations)
+        counted = count_rows(model.state, sources, destinations)
         flows = list(model.state.rows(sources, destinations))
         assert counted.effects == Counter(f.effect for f in flows)
         assert counted.results == Counter(f.result for f in flows)
@@ -209,7 +209,7 @@ def test_a_square_of_equal_paths(seed: int, tmp_path: Path) -> None:
     assert found == walked and found.total() == 70
     model = workspace.model
     every = model.state.classes(model.hosts)
-    assert survey(model.state, every, every).effects == Counter(
+    assert count_rows(model.state, every, every).effects == Counter(
         f.effect for f in model.state.rows(every, every)
     )
     large = write_net(grid(10, rng), tmp_path / "large")
@@ -291,7 +291,7 @@ def test_a_network_of_many_causes_fits_a_screen(tmp_path: Path, oaktag: Callable
     assert 0 < sum(part.values()) < sum(effects.values())
     here = model.state.classes([h for h in model.hosts if h.segment == "s3"])
     every = model.state.classes(model.hosts)
-    assert survey(model.state, here, every).effects == Counter(
+    assert count_rows(model.state, here, every).effects == Counter(
         f.effect for f in model.state.rows(here, every)
     )
 
@@ -378,7 +378,7 @@ def test_own_addresses_are_counted_as_rows_are(tmp_path: Path) -> None:
         assert any(c.host.own for c in own)
         for sides in ((classes, own), (own, classes)):
             rows = list(model.state.rows(*sides))
-            assert survey(model.state, *sides).effects == Counter(f.effect for f in rows)
+            assert count_rows(model.state, *sides).effects == Counter(f.effect for f in rows)
 
 
 def test_json_of_many_rows_says_that_it_is_grouped(

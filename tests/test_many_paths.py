@@ -17,7 +17,7 @@ from oaktag.core.answers import Trouble, one_of_each, troubles
 from oaktag.core.failures import losses
 from oaktag.core.paths import Paths
 from oaktag.core.reach import Flow, State
-from oaktag.core.reach_counts import survey
+from oaktag.core.reach_counts import count_rows
 from oaktag.operations.model import Model
 
 Told = dict[tuple[Any, ...], tuple[int, dict[int, int], dict[int, int], bool, frozenset[Any]]]
@@ -80,7 +80,7 @@ def test_many_paths_come_to_what_each_of_them_does(
         for flow in found:
             if counts[flow.source, flow.destination] <= most:
                 assert flow.ways == 1
-        counted = survey(fresh.state, held, held)
+        counted = count_rows(fresh.state, held, held)
         assert sum(counted.effects.values()) + counted.results["unconnected"] == len(found)
         by_effect = {e: n for e, n in counted.effects.items() if n}
         told: dict[str, int] = {}
@@ -155,7 +155,7 @@ def test_what_is_borne_is_counted_over_many_paths_too(
         held = state.classes(model.hosts)
         bearing = Some()
         flows = list(state.rows(held, held))
-        counted = survey(state, held, held, None, bearing)
+        counted = count_rows(state, held, held, None, bearing)
         borne = [f for f in flows if bearing.of(f)]
         left = [f for f in flows if not bearing.of(f)]
         told = Counter("cut-off" if f.cut_off else f.effect for f in borne)

@@ -377,11 +377,11 @@ def _less(net: Net, feeds: Any = None, links: Any = None, node: Any = None) -> N
 @given(net=nets())
 def test_counting_is_making_every_row(net: Net, tmp_path: Path) -> None:
     """Rows counted by blocks of arrays are those made one by one, cause by cause."""
-    from oaktag.core.reach_counts import survey
+    from oaktag.core.reach_counts import count_rows
 
     model = write_net(net, tmp_path).model
     every = model.state.classes(model.hosts)
-    counted = survey(model.state, every, every)
+    counted = count_rows(model.state, every, every)
     flows = list(model.state.flows(model.hosts, model.hosts))
     assert counted.effects == Counter(f.effect for f in flows)
     assert counted.results == Counter(f.result for f in flows)

@@ -102,7 +102,7 @@ class ReachCounts:
         return cause
 
 
-def survey(
+def count_rows(
     state: State,
     sources: Sequence[Class],
     destinations: Sequence[Class],

@@ -77,13 +77,13 @@ def _row(model: Model, change: Changed, accepting: Accepting) -> Document:
 
 def _in_numbers(was: Model, now: Model) -> list[Document]:
     """Causes that have more rows than before, and those that have fewer."""
-    from oaktag.core.reach_counts import survey
+    from oaktag.core.reach_counts import count_rows
 
     counts: list[Counter[tuple[str, str]]] = []
     examples: dict[tuple[str, str], Document] = {}
     for model in (was, now):
         held = model.state.classes(model.hosts)
-        found = survey(model.state, held, held)
+        found = count_rows(model.state, held, held)
         counted: Counter[tuple[str, str]] = Counter()
         every = [((e, words(c.example)), c) for (e, _), c in found.causes.items()]
         if found.cut_off is not None:

@@ -62,7 +62,7 @@ def reach(
     Raises:
         UsageError: an unknown name.
     """
-    from oaktag.core.reach_counts import survey
+    from oaktag.core.reach_counts import count_rows
     from oaktag.operations.accepting import Accepting
     from oaktag.operations.expect import hosts_of
 
@@ -76,7 +76,7 @@ def reach(
     found = None
     accepting = Accepting(model)
     if len(sources) * len(destinations) > FEW_PAIRS:
-        found = survey(state, sources, destinations, progress, accepting)
+        found = count_rows(state, sources, destinations, progress, accepting)
     placed = {host.group for host in model.hosts}
     rest: Document = {
         "unplaced": [g.id for i, g in enumerate(model.groups.all) if i and i not in placed]
