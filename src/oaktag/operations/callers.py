@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 from dataclasses import dataclass, field
-from typing import ClassVar
+from typing import ClassVar, Literal
 
 from oaktag.core.matrix import ANSWERS
 from oaktag.core.service_text import parse_asked
@@ -31,31 +31,20 @@ class Callers(Result):
         return self.command
 
 
-def callers(
-    model: Model, destination: str, service: str | None = None, *, endpoints: bool = False
+def other_ends(
+    model: Model,
+    command: Literal["callers", "callees"],
+    word: str,
+    service: str | None = None,
+    *,
+    endpoints: bool = False,
 ) -> Callers:
-    """Who may reach a destination, for a service or for anything.
+    """Who may reach a destination (``callers``), or what a source may reach (``callees``), for a
+    service or for anything.
 
     Raises:
         UsageError: an unknown name, a set, or no service.
     """
-    return _other_ends(model, "callers", destination, service, endpoints=endpoints)
-
-
-def callees(
-    model: Model, source: str, service: str | None = None, *, endpoints: bool = False
-) -> Callers:
-    """What a source may reach, for a service or for anything.
-
-    Raises:
-        UsageError: an unknown name, a set, or no service.
-    """
-    return _other_ends(model, "callees", source, service, endpoints=endpoints)
-
-
-def _other_ends(
-    model: Model, command: str, word: str, service: str | None, *, endpoints: bool
-) -> Callers:
     model, mask = _asked(model, service)
     asked = model.some_groups(word)
     every = range(len(model.groups))

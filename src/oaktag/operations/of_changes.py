@@ -19,10 +19,7 @@ class OfChanges(Asked):
         """Give numbers to groups that have none: ``groups.yaml`` and ``oaktag.yaml``.
 
         Returns:
-            a change of files: the diff, all that it does, and whether it was written: ``files``,
-            ``diff``, ``written``, ``cells``, ``endpoints``, ``expectations``, ``network``,
-            ``not_followed``, ``hidden_by``, and where asked for ``numbers``, ``already``,
-            ``others``, ``alone``.
+            the diff, what it does, and ``numbers``: group → its new number; see ``Change``.
 
         Raises:
             UsageError: the range has too few free numbers.
@@ -49,10 +46,7 @@ class OfChanges(Asked):
         """Put an endpoint or a prefix into a group by hand; the document holds the diff.
 
         Returns:
-            a change of files: the diff, all that it does, and whether it was written: ``files``,
-            ``diff``, ``written``, ``cells``, ``endpoints``, ``expectations``, ``network``,
-            ``not_followed``, ``hidden_by``, and where asked for ``numbers``, ``already``,
-            ``others``, ``alone``.
+            the diff, who moves by it and what else it does, ``written``; see ``Change``.
 
         Raises:
             UsageError: no such endpoint or group, or the change would break the workspace.
@@ -72,10 +66,7 @@ class OfChanges(Asked):
         """Take a pin out; ``at`` says of which node, where a prefix has several.
 
         Returns:
-            a change of files: the diff, all that it does, and whether it was written: ``files``,
-            ``diff``, ``written``, ``cells``, ``endpoints``, ``expectations``, ``network``,
-            ``not_followed``, ``hidden_by``, and where asked for ``numbers``, ``already``,
-            ``others``, ``alone``.
+            the diff, who moves by it and what else it does, ``written``; see ``Change``.
 
         Raises:
             UsageError: it is not pinned, or several times.
@@ -93,10 +84,7 @@ class OfChanges(Asked):
         """Rename a group or set in all files, or in none.
 
         Returns:
-            a change of files: the diff, all that it does, and whether it was written: ``files``,
-            ``diff``, ``written``, ``cells``, ``endpoints``, ``expectations``, ``network``,
-            ``not_followed``, ``hidden_by``, and where asked for ``numbers``, ``already``,
-            ``others``, ``alone``.
+            the diff over all files, what it does, ``written``; see ``Change``.
 
         Raises:
             UsageError: no such group or set, or the new name cannot be.
@@ -133,10 +121,7 @@ class OfChanges(Asked):
             anyway: write even where an expectation fails then.
 
         Returns:
-            a change of files: the diff, all that it does, and whether it was written: ``files``,
-            ``diff``, ``written``, ``cells``, ``endpoints``, ``expectations``, ``network``,
-            ``not_followed``, ``hidden_by``, and where asked for ``numbers``, ``already``,
-            ``others``, ``alone``.
+            the diff, what it does, and ``hidden_by``, the lines that hide it; see ``Change``.
 
         Raises:
             UsageError: an unknown name, several such lines, or a change that is refused.
@@ -165,10 +150,7 @@ class OfChanges(Asked):
         """Change all lines that ``where`` selects, as ``owner=reading services, mode=observe``.
 
         Returns:
-            a change of files: the diff, all that it does, and whether it was written: ``files``,
-            ``diff``, ``written``, ``cells``, ``endpoints``, ``expectations``, ``network``,
-            ``not_followed``, ``hidden_by``, and where asked for ``numbers``, ``already``,
-            ``others``, ``alone``.
+            the diff of all lines that are set, and what it does; see ``Change``.
 
         Raises:
             UsageError: nothing is selected or to be changed, or the change is refused.
@@ -207,10 +189,8 @@ class OfChanges(Asked):
             anyway: also where an expectation fails then.
 
         Returns:
-            a change of files: the diff, all that it does, and whether it was written: ``files``,
-            ``diff``, ``written``, ``cells``, ``endpoints``, ``expectations``, ``network``,
-            ``not_followed``, ``hidden_by``, and where asked for ``numbers``, ``already``,
-            ``others``, ``alone``.
+            the diff, what it does, ``already`` (why nothing is to be done), ``others`` in the same
+            groups, and ``alone`` with ``only``; see ``Change``.
 
         Raises:
             UsageError: an unknown name or service, a set, or no single line does it.

@@ -43,9 +43,8 @@ class OfPeople(Asked):
         """Who is in, and why; who nearly is. See ``operations.members``.
 
         Returns:
-            endpoints with their group and why, and every group in numbers; or who moved, what a
-            rule takes and loses, who has no standing binding: of what is asked for ``endpoints``,
-            ``groups``, ``moved``, ``takes``, ``loses``, ``withheld``.
+            ``endpoints``: each with its group, by which pin or rule, what nearly took it,
+            addresses.
 
         Raises:
             UsageError: an unknown group, or conditions that cannot be read.
@@ -63,9 +62,7 @@ class OfPeople(Asked):
         """Who would be in another group if every guess of an attribute were certain.
 
         Returns:
-            endpoints with their group and why, and every group in numbers; or who moved, what a
-            rule takes and loses, who has no standing binding: of what is asked for ``endpoints``,
-            ``groups``, ``moved``, ``takes``, ``loses``, ``withheld``.
+            ``moved``: each endpoint with the group that it is in, and that it would be in.
 
         Example:
             >>> quillmere = oaktag.Workspace.load(oaktag.sample())
@@ -80,9 +77,7 @@ class OfPeople(Asked):
         """Whom the rule in a line of ``assignments.yaml`` takes, and whom it loses to earlier ones.
 
         Returns:
-            endpoints with their group and why, and every group in numbers; or who moved, what a
-            rule takes and loses, who has no standing binding: of what is asked for ``endpoints``,
-            ``groups``, ``moved``, ``takes``, ``loses``, ``withheld``.
+            ``takes``: whom the rule takes, and ``loses``: whom earlier ones took from it.
 
         Raises:
             UsageError: no rule stands there.
@@ -100,9 +95,7 @@ class OfPeople(Asked):
         """Members without a standing binding, and why.
 
         Returns:
-            endpoints with their group and why, and every group in numbers; or who moved, what a
-            rule takes and loses, who has no standing binding: of what is asked for ``endpoints``,
-            ``groups``, ``moved``, ``takes``, ``loses``, ``withheld``.
+            ``withheld``: members without a standing binding, each with ``why``.
 
         Example:
             >>> quillmere = oaktag.Workspace.load(oaktag.sample())
@@ -117,9 +110,7 @@ class OfPeople(Asked):
         """Who changed group since another folder or a git revision of this one.
 
         Returns:
-            endpoints with their group and why, and every group in numbers; or who moved, what a
-            rule takes and loses, who has no standing binding: of what is asked for ``endpoints``,
-            ``groups``, ``moved``, ``takes``, ``loses``, ``withheld``.
+            ``moved``: each endpoint with the group that it was in, and that it is in.
 
         Raises:
             UsageError: the other is neither.
@@ -179,9 +170,7 @@ class OfPeople(Asked):
         """Bindings in force, in the registry or at one node, and those of some addresses.
 
         Returns:
-            bindings in force at the registry or a node; those of addresses asked of; what a node
-            lacks; both ends of a feed: ``at``, ``bindings``, and where asked for ``found``,
-            ``missing``, ``feed``, ``sender``, ``up``, ``ends``.
+            ``at`` and ``bindings``, one row a prefix; of addresses asked of, ``found``.
 
         Raises:
             UsageError: no such node, or no address.
@@ -199,9 +188,7 @@ class OfPeople(Asked):
         """What a node should know and does not, and where it stopped.
 
         Returns:
-            bindings in force at the registry or a node; those of addresses asked of; what a node
-            lacks; both ends of a feed: ``at``, ``bindings``, and where asked for ``found``,
-            ``missing``, ``feed``, ``sender``, ``up``, ``ends``.
+            ``missing``: addresses with who is there, what is known instead, and where it stopped.
 
         Raises:
             UsageError: no such node.
@@ -219,9 +206,7 @@ class OfPeople(Asked):
         """Both ends of one feed against each other.
 
         Returns:
-            bindings in force at the registry or a node; those of addresses asked of; what a node
-            lacks; both ends of a feed: ``at``, ``bindings``, and where asked for ``found``,
-            ``missing``, ``feed``, ``sender``, ``up``, ``ends``.
+            ``feed``, ``sender``, whether it is ``up``, and ``ends``, a row a prefix at either end.
 
         Raises:
             UsageError: no such feed.

@@ -140,8 +140,7 @@ class OfPolicy(Asked):
         """Who may reach a destination.
 
         Returns:
-            who may reach a destination (``callers``), or what a source may reach (``callees``):
-            ``service``, and where asked for ``destination``, ``source``, ``callers``, ``callees``.
+            ``callers``: groups (or endpoints) with what for, and the lines that allow it.
 
         Raises:
             UsageError: an unknown name, a set, or no service.
@@ -151,9 +150,9 @@ class OfPolicy(Asked):
             >>> [row['group'] for row in quillmere.callers('loans-db', 'loans-api').callers]
             ['librarians', 'kiosks', 'return-sorters', 'catalogue']
         """
-        from oaktag.operations.callers import callers
+        from oaktag.operations.callers import other_ends
 
-        return callers(self.model, destination, service, endpoints=endpoints)
+        return other_ends(self.model, "callers", destination, service, endpoints=endpoints)
 
     def callees(
         self, source: str, service: str | None = None, *, endpoints: bool = False
@@ -161,8 +160,7 @@ class OfPolicy(Asked):
         """What a source may reach.
 
         Returns:
-            who may reach a destination (``callers``), or what a source may reach (``callees``):
-            ``service``, and where asked for ``destination``, ``source``, ``callers``, ``callees``.
+            ``callees``: groups (or endpoints) with what for, and the lines that allow it.
 
         Raises:
             UsageError: an unknown name, a set, or no service.
@@ -172,9 +170,9 @@ class OfPolicy(Asked):
             >>> quillmere.callees('archive').callees[0]['allows']
             'domain, ntp, icmp'
         """
-        from oaktag.operations.callers import callees
+        from oaktag.operations.callers import other_ends
 
-        return callees(self.model, source, service, endpoints=endpoints)
+        return other_ends(self.model, "callees", source, service, endpoints=endpoints)
 
     def describe(self, group: str) -> Described:
         """A group's whole policy in plain sentences.
@@ -330,9 +328,7 @@ class OfPolicy(Asked):
             now: the newer one; by default this workspace.
 
         Returns:
-            what differs between two versions, from the guards to the lists and the network:
-            ``guards``, ``renamed``, ``cells``, ``endpoints``, ``expectations``, ``points``,
-            ``network``, ``not_followed``, and where asked for ``lines``.
+            what differs, from the guards to the lists and the network; see ``Comparison``.
 
         Raises:
             UsageError: one of them is no version.
@@ -354,9 +350,7 @@ class OfPolicy(Asked):
         """What would change if observed lines were enforced: all, or those that are selected.
 
         Returns:
-            what differs between two versions, from the guards to the lists and the network:
-            ``guards``, ``renamed``, ``cells``, ``endpoints``, ``expectations``, ``points``,
-            ``network``, ``not_followed``, and where asked for ``lines``.
+            what would differ, and ``lines``, those in observe that were taken; see ``Comparison``.
 
         Raises:
             UsageError: no line is selected.
