@@ -43,8 +43,8 @@ class OfPeople(Asked):
         """Who is in, and why; who nearly is. See ``operations.members``.
 
         Returns:
-            ``endpoints``: each with its group, by which pin or rule, what nearly took it,
-            addresses.
+            ``endpoints``, each with its group, by which pin or rule, what nearly took it and its
+            addresses; and ``groups``, all in numbers.
 
         Raises:
             UsageError: an unknown group, or conditions that cannot be read.
