@@ -362,6 +362,9 @@ def test_what_is_kept_is_what_would_be_read(shipped: Path) -> None:
             str(people),
             files.policy,
             files.inventory.sessions,
+            files.groups.all,
+            files.assignments,
+            files.permissions,
         )
 
     network = shipped / "network.yaml"
@@ -377,13 +380,19 @@ def test_what_is_kept_is_what_would_be_read(shipped: Path) -> None:
             path.relative_to(shipped).as_posix(),
             path.read_text().splitlines(keepends=True),
         )
-        every = range(len(lines)) if name in ("oaktag.yaml", "groups.yaml") else [len(lines) - 1]
+        nested = ("oaktag.yaml", "groups.yaml", "permissions.yaml", "assignments.yaml")
+        every = range(len(lines)) if name in nested else [len(lines) - 1]
         for gone in every:
             change = {name: "".join(lines[:gone] + lines[gone + 1 :])}
             tried = told(partial(try_out, files, change))
             again = told(partial(read_files, files.folder.over(change), files.moment))
             assert tried == again, (name, gone)
             outcomes.add((name.split("/")[0], tried == whole))
+    text = (shipped / "permissions.yaml").read_text()
+    more = text.replace("permissions:\n", "permissions:\n  before-all:\n    - deny: any\n", 1)
+    change = {"permissions.yaml": more}
+    tried = told(partial(try_out, files, change))
+    assert tried == told(partial(read_files, files.folder.over(change), files.moment)) != whole
     assert {("inventory", False), ("network.yaml", False), ("groups.yaml", False)} <= outcomes, (
         outcomes
     )

@@ -23,6 +23,7 @@ from oaktag.core.packets import (
     span_of,
 )
 from oaktag.core.service_text import parse_asked, set_text, set_words
+from oaktag.core.services import parse_service
 from words import words_hold
 
 PORTS = (0, 1, 7, 8, 22, 80, 127, 128, 129, 255, 256, 443, 50_000, 65_535)
@@ -152,6 +153,21 @@ def test_what_is_printed_by_names_is_the_set(cut: list[Box], own: list[list[Box]
         meant = [whole for held in own if (whole := atoms.mask(held)) and not whole & ~mask]
         if meant and mask != atoms.full:
             assert words & set(named), "one whose packets are all meant is called by its name"
+
+
+@pytest.mark.parametrize(
+    ("meant", "said"),
+    [
+        ("80-90/tcp", "many"), ("80/tcp", "one"), ("80-81/tcp", "one, 81/tcp"),
+        ("80-95/tcp", "many, 91-95/tcp"), ("90-95/tcp", "late"), ("81-89/tcp", "81-89/tcp"),
+        ("any", "any"),
+    ],
+)  # fmt: skip
+def test_names_are_said_once_the_largest_first(meant: str, said: str) -> None:
+    named = {n: parse_service(s) for n, s in
+             (("one", "80/tcp"), ("many", "80-90/tcp"), ("late", "90-95/tcp"))}  # fmt: skip
+    atoms = Atoms([*parse_service(meant), *(b for held in named.values() for b in held)])
+    assert set_text(atoms, atoms.mask(parse_service(meant)), named) == said
 
 
 @pytest.mark.parametrize(

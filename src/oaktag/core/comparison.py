@@ -70,7 +70,7 @@ def _spoken(was: Matrix, now: Matrix) -> set[tuple[int, int]] | None:
     """The cells of which rows speak that only one of two versions has, if all that is else is the
     same in both; no other cell differs. None where it is not, or these are many."""
     one, two = was.policy, now.policy
-    if was.groups is not now.groups or was.today != now.today:
+    if was.groups is not now.groups:
         return None
     if (one.default, one.observed_default) != (two.default, two.observed_default):
         return None

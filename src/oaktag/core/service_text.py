@@ -131,13 +131,10 @@ def set_text(atoms: Atoms, mask: int, own: Mapping[str, Sequence[Box]] | None = 
 
 
 def _named(atoms: Atoms, mask: int, own: Mapping[str, Sequence[Box]]) -> str:
-    held = {
-        name: whole
-        for name, boxes in own.items()
-        if mask != atoms.full and atoms.parts(boxes) and not (whole := atoms.mask(boxes)) & ~mask
-    }
     names: list[str] = []
-    for name, whole in sorted(held.items(), key=lambda item: -item[1].bit_count()):
+    held = {} if mask == atoms.full else {n: b for n, b in own.items() if atoms.parts(b)}
+    masks = {name: atoms.mask(boxes) for name, boxes in held.items()}
+    for name, whole in sorted(masks.items(), key=lambda item: -item[1].bit_count()):
         if whole & mask == whole != 0:
             names.append(name)
             mask &= ~whole
