@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable
 from dataclasses import dataclass, field, replace
 from datetime import date
 from typing import ClassVar
@@ -13,8 +13,8 @@ import numpy as np
 from oaktag.core.comparison import CellChange, compare, renamed
 from oaktag.core.groups import STAR
 from oaktag.core.lines import Line
-from oaktag.core.packets import Atoms, Box, exchanged
-from oaktag.core.service_text import set_text, set_words
+from oaktag.core.packets import Atoms, exchanged
+from oaktag.core.service_text import set_words
 from oaktag.errors import UsageError
 from oaktag.operations.expect import expect
 from oaktag.operations.guards import Asked, guards
@@ -113,22 +113,17 @@ def _cells(was: Model, now: Model) -> list[Document]:
             if word in m.groups.index
         )
 
-    return [_cell(now.atoms, now.named, change, members) for change in changes]
+    return [_cell(now, change, members) for change in changes]
 
 
-def _cell(
-    atoms: Atoms,
-    named: Mapping[str, Sequence[Box]],
-    change: CellChange,
-    members: Callable[[str], int],
-) -> Document:
+def _cell(now: Model, change: CellChange, members: Callable[[str], int]) -> Document:
     return {
         "source": change.source,
         "destination": change.destination,
-        "opened": set_words(atoms, change.opened),
-        "closed": set_words(atoms, change.closed),
-        "opened_text": set_text(atoms, change.opened, named) if change.opened else "",
-        "closed_text": set_text(atoms, change.closed, named) if change.closed else "",
+        "opened": set_words(now.atoms, change.opened),
+        "closed": set_words(now.atoms, change.closed),
+        "opened_text": now.text(change.opened) if change.opened else "",
+        "closed_text": now.text(change.closed) if change.closed else "",
         "source_members": members(change.source),
         "destination_members": members(change.destination),
     }
