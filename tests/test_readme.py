@@ -36,7 +36,11 @@ def test_the_first_quarter_of_an_hour(tmp_path: Path, real_kernel: None) -> None
         assert told in said, told
     assert said.index("FAILS") < said.index("2 of 2 hold")
     probes = _run(_blocks("sh lab"), tmp_path / "mill")
-    assert "counters agree" in probes and "as meant" in probes
+    assert "counters agree" in probes
+    assert (
+        re.search(r"probes: \d+ as meant, \d passes though denied", probes)
+        and "1 probe: 1 as meant" in probes
+    )
 
 
 def test_everything_linked_is_there() -> None:

@@ -1,10 +1,29 @@
-"""``oaktag lab``: up, probe, down."""
+"""``oaktag lab``: up, apply, probe, break, heal, state, down."""
 
 from __future__ import annotations
 
+import contextlib
+import json
+import os
+import subprocess
+import time
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
 import click
 
-from oaktag.cli.context import Context, as_json, finish, pass_context
+from oaktag.cli.context import Context, as_json, complete, finish, pass_context, progress
+from oaktag.errors import UsageError, WorkspaceError
+from oaktag.letters import shown, shown_json
+from oaktag.workspace.folder import stamp
+
+if TYPE_CHECKING:
+    from oaktag.operations.result import Result
+
+#: Seconds between two looks at the folder.
+AGAIN = 0.3
+
+KIND = click.Choice(("link", "node", "feed", "point"))
 
 
 @click.group("lab")
@@ -17,23 +36,139 @@ def command() -> None:
     "--hours", type=click.FloatRange(min=0, min_open=True), default=8.0, show_default=True,
     help="When it ends by itself.",
 )  # fmt: skip
+@click.option("--without-lists", is_flag=True, help="Load no list yet; lab apply does.")
 @as_json
 @pass_context
-def up(context: Context, hours: float, as_json: bool) -> int:
-    """Build the network of network.yaml, with every endpoint in it, and no list yet."""
-    finish(context, context.workspace().lab_up(hours), as_json=as_json)
+def up(context: Context, hours: float, without_lists: bool, as_json: bool) -> int:
+    """Build the network of network.yaml, with everybody in it, and load its lists.
+
+    Before any list every probe is sent once: what does not work then never worked.
+    """
+    result = context.workspace().lab_up(
+        hours, lists=not without_lists, progress=progress("building")
+    )
+    finish(context, result, as_json=as_json)
+    return 0
+
+
+@command.command("apply")
+@click.option("--watch", is_flag=True, help="Follow the folder, until Ctrl-C.")
+@as_json
+@pass_context
+def apply(context: Context, watch: bool, as_json: bool) -> int:
+    """Bring the lab to the folder's present state, in place."""
+    seen = _stamps(context.folder)
+    _told(context, context.workspace().lab_apply(), as_json=as_json, line=watch)
+    while watch:
+        time.sleep(AGAIN)
+        now = _stamps(context.folder)
+        if now == seen:
+            continue
+        seen = now
+        try:
+            _told(context, context.workspace().lab_apply(), as_json=as_json, line=True)
+        except UsageError as error:  # files that are in the middle of being changed
+            click.echo(f"oaktag: {shown(str(error))}", err=True)
+        except WorkspaceError as error:
+            for problem in error.problems:
+                click.echo(f"oaktag: {shown(str(problem))}", err=True)
+    return 0
+
+
+def _told(context: Context, result: Result, *, as_json: bool, line: bool, **how: Any) -> None:
+    """Print a result; one of several as JSON on a line of its own."""
+    if as_json and line:
+        click.echo(shown_json(json.dumps(result.as_json(), ensure_ascii=False)))
+    else:
+        finish(context, result, as_json=as_json, **how)
+
+
+def _stamps(folder: Path) -> dict[str, tuple[int, ...]]:
+    """How the files of a folder are, hidden ones left out."""
+    found: dict[str, tuple[int, ...]] = {}
+    for above, folders, files in os.walk(folder):
+        folders[:] = [name for name in folders if not name.startswith(".")]
+        for name in (n for n in files if not n.startswith(".")):
+            with contextlib.suppress(OSError):
+                path = Path(above, name)
+                found[str(path)] = stamp(path.stat())
+    return found
+
+
+@command.command("break")
+@click.argument("kind", type=KIND)
+@click.argument("name")
+@as_json
+@pass_context
+def break_(context: Context, kind: str, name: str, as_json: bool) -> int:
+    """Let a link, a node, a feed or a point fail."""
+    finish(context, context.workspace().lab_break(kind, name), as_json=as_json)
+    return 0
+
+
+@command.command("heal")
+@click.argument("kind", type=KIND, required=False)
+@click.argument("name", required=False)
+@as_json
+@pass_context
+def heal(context: Context, kind: str | None, name: str | None, as_json: bool) -> int:
+    """Mend what was broken: one thing, or all."""
+    if kind is not None and name is None:
+        raise UsageError(f"which {kind} is to be mended? oaktag lab heal alone mends all")
+    finish(context, context.workspace().lab_heal(kind, name), as_json=as_json)
     return 0
 
 
 @command.command("probe")
+@click.argument("source", required=False, shell_complete=complete("end"))
+@click.argument("destination", required=False, shell_complete=complete("end"))
+@click.argument("service", required=False)
+@click.option(
+    "--repeat", type=click.IntRange(min=1), default=1, help="So many times, a second apart."
+)
+@click.option("--save", metavar="FILE", help="Keep the result, to hold a later one against.")
+@click.option("--against", metavar="FILE", help="Hold it against a result that was kept.")
 @click.option("--all", "everything", is_flag=True, help="Every probe, not the odd ones alone.")
 @as_json
 @pass_context
-def probe(context: Context, everything: bool, as_json: bool) -> int:
-    """Send real packets for every expectation and cell, without lists and with them."""
-    result = context.workspace().lab_probe()
-    finish(context, result, as_json=as_json, everything=everything)
-    return int(result.odd)
+def probe(
+    context: Context, source: str | None, destination: str | None, service: str | None,
+    repeat: int, save: str | None, against: str | None, everything: bool, as_json: bool,
+) -> int:  # fmt: skip
+    """Send real packets through what the lab holds now: for every expectation and cell, or for one
+    question.
+    """
+    if source is not None and destination is None:
+        raise UsageError(f"from {source} to whom? oaktag lab probe SRC DST [SERVICE]")
+    workspace = context.workspace()
+    earlier = None if against is None else _read(context.path(against))
+    odd = False
+    for number in range(repeat):
+        if number:
+            time.sleep(1)
+        result = workspace.lab_probe(
+            source, destination, service, against=earlier, progress=progress("sending")
+        )
+        every = everything or source is not None
+        _told(context, result, as_json=as_json, line=repeat > 1, everything=every)
+        odd = odd or result.odd
+    if save is not None:
+        from oaktag.workspace.textfile import write_text
+
+        write_text(context.unlinked(save), result.json())
+    return int(odd)
+
+
+def _read(path: Path) -> dict[str, object]:
+    try:
+        found = json.loads(path.read_text(encoding="utf-8"))
+    except OSError as error:
+        raise UsageError(f"{path}: {error.strerror}") from None
+    except ValueError:
+        found = None
+    if not isinstance(found, dict) or found.get("command") != "lab probe":
+        raise UsageError(f"{path} holds no result of oaktag lab probe --save")
+    return found
 
 
 @command.command("state")
@@ -44,6 +179,16 @@ def state(context: Context, folder: str, as_json: bool) -> int:
     """Write what the nodes of the lab report of themselves, for oaktag drift."""
     finish(context, context.workspace().lab_state(context.unlinked(folder)), as_json=as_json)
     return 0
+
+
+@command.command("shell", context_settings={"ignore_unknown_options": True})
+@click.argument("name", shell_complete=complete("node"))
+@click.argument("words", nargs=-1, metavar="[COMMAND...]", type=click.UNPROCESSED)
+@pass_context
+def shell(context: Context, name: str, words: tuple[str, ...]) -> int:
+    """A shell, or one command, on a node or at an endpoint of the lab."""
+    before = context.workspace().lab_entering(name)
+    return subprocess.run([*before, *(words or (os.environ.get("SHELL", "sh"),))]).returncode
 
 
 @command.command("down")

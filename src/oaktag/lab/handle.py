@@ -12,19 +12,22 @@ import subprocess
 import sys
 import tempfile
 import time
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator, Mapping
 from contextlib import contextmanager
 from hashlib import blake2b
 from pathlib import Path
-from typing import Any
+from typing import Any, NamedTuple
 
 from oaktag.errors import NotPossibleHere, OakTagError
 from oaktag.lab.namespaces import UNSHARE, missing, socket_of
 from oaktag.lab.plan import LabPlan
 
-PATIENCE = 20.0
+PATIENCE = 300.0
 #: When a lab ends by itself.
 HOURS = 8.0
+VERSION = "version-"
+NOT_UP = "no lab is up; oaktag lab up builds it"
+Progress = Callable[[str], None]
 
 
 def _base() -> Path:
@@ -50,6 +53,42 @@ def _base() -> Path:
     if not stat.S_ISDIR(found.st_mode) or found.st_uid != os.getuid() or found.st_mode & 0o077:
         raise OakTagError(f"{place} is not yours alone (a folder of mode 700); take it away")
     return place
+
+
+class Version(NamedTuple):
+    """A version of a workspace: its files, what else it goes by (``facts``), and its plan."""
+
+    files: Mapping[str, bytes]
+    facts: dict[str, Any]
+    plan: LabPlan
+
+    def lay(self, folder: Path) -> str:
+        """Write it into a lab's folder; the name under which it lies there."""
+        facts, plan = json.dumps(self.facts, sort_keys=True), self.plan.dumps()
+        digest = blake2b(digest_size=12)
+        for part in (facts.encode(), plan.encode(), *self.files.values()):
+            digest.update(len(part).to_bytes(8, "big") + part)
+        name = f"{VERSION}{digest.hexdigest()}"
+        place = folder / name
+        if place.is_dir():
+            return name
+        fresh = Path(tempfile.mkdtemp(prefix="new-", dir=folder))
+        (fresh / "plan.json").write_text(plan, encoding="utf-8")
+        told = {"files": list(self.files), "facts": self.facts}
+        (fresh / "facts.json").write_text(json.dumps(told), encoding="utf-8")
+        for number, held in enumerate(self.files.values()):
+            (fresh / str(number)).write_bytes(held)
+        fresh.rename(place)
+        return name
+
+
+class Held(NamedTuple):
+    """What a lab is made as: the files, what else that goes by, and whether its points hold their
+    lists."""
+
+    files: dict[str, bytes]
+    facts: dict[str, Any]
+    lists: bool
 
 
 class Lab:
@@ -78,12 +117,16 @@ class Lab:
             return False
         return True
 
-    def start(self, plan: LabPlan, hours: float = HOURS) -> None:
-        """Build the network and keep it until ``stop``; one that is up already is replaced.
+    def start(
+        self, version: Version, hours: float = HOURS, progress: Progress | None = None
+    ) -> None:
+        """Build the network without lists and keep it until ``stop``; one that is up already is
+        replaced.
 
         Args:
-            plan: what to build.
+            version: what to build.
             hours: when it ends by itself.
+            progress: told what is done.
 
         Raises:
             NotPossibleHere: this machine lacks something, named in one sentence.
@@ -96,13 +139,16 @@ class Lab:
             self._stop()
             folder = Path(tempfile.mkdtemp(prefix=f"{self.mark}-", dir=_base()))
             try:
-                self._build(folder, plan, hours)
+                self._build(folder, version, hours, progress)
             except BaseException:  # Ctrl-C too: the keeper ends with its folder
                 shutil.rmtree(folder, ignore_errors=True)
                 raise
 
-    def _build(self, folder: Path, plan: LabPlan, hours: float) -> None:
-        (folder / "plan.json").write_text(plan.dumps(), encoding="utf-8")
+    def _build(
+        self, folder: Path, version: Version, hours: float, progress: Progress | None
+    ) -> None:
+        first = {"version": version.lay(folder), "lists": False}
+        (folder / "first.json").write_text(json.dumps(first), encoding="utf-8")
         keeper = [sys.executable, "-m", "oaktag.lab.keeper", str(folder), str(hours)]
         with (folder / "log").open("wb") as log:
             process = subprocess.Popen(
@@ -111,18 +157,70 @@ class Lab:
             )  # fmt: skip
         try:
             (folder / "pid").write_text(f"{process.pid}\n", encoding="utf-8")
-            deadline = time.monotonic() + PATIENCE
+            told, plan = time.monotonic(), version.plan
+            deadline = told + PATIENCE
             while not self.running:
                 failed = folder / "failed"
                 if failed.exists() or process.poll() is not None or time.monotonic() > deadline:
                     tail = (folder / "log").read_text(encoding="utf-8", errors="replace")[-400:]
                     said = failed.read_text(encoding="utf-8") if failed.exists() else tail
                     raise OakTagError(f"the lab could not be built: {said.strip()}")
+                if progress is not None and time.monotonic() > told + 1:
+                    told = time.monotonic()
+                    progress(f"{len(plan.nodes)} nodes, {len(plan.hosts)} hosts")
                 time.sleep(0.01)
         except BaseException:
             process.kill()
             process.wait()
             raise
+
+    def apply(self, version: Version, *, lists: bool) -> dict[str, Any]:
+        """Make the network of another version of it, in place.
+
+        Returns:
+            of each kind what has come, is gone or is another by now; how many flows were ended.
+
+        Raises:
+            OakTagError: no lab is up, or it cannot be changed.
+        """
+        with self._alone():
+            folder = self._where()
+            name = version.lay(folder)
+            done = self.ask("apply", version=name, lists=lists)
+            for other in folder.glob(f"{VERSION}*"):
+                if other.name != name:
+                    shutil.rmtree(other, ignore_errors=True)
+        return done
+
+    def held(self) -> Held:
+        """The version that it is made as.
+
+        Raises:
+            OakTagError: no lab is up.
+        """
+        said = self.ask("held")
+        place = self._where() / said["version"]
+        facts = json.loads((place / "facts.json").read_text(encoding="utf-8"))
+        files = {name: (place / str(n)).read_bytes() for n, name in enumerate(facts["files"])}
+        return Held(files, facts["facts"], said["lists"])
+
+    def entering(self, name: str) -> list[str]:
+        """The words before a command that is to run in the namespace of a node or a host.
+
+        Raises:
+            OakTagError: no lab is up, or there is nobody of that name.
+        """
+        space = self.ask("space", name=name)["space"]
+        outer = int((self._where() / "pid").read_text(encoding="utf-8"))
+        children = Path(f"/proc/{outer}/task/{outer}/children").read_text(encoding="ascii")
+        inside = ["-U", "-m", "-n", "-p", "--preserve-credentials"]
+        return ["nsenter", "-t", children.split()[0], *inside, "ip", "netns", "exec", space]
+
+    def _where(self) -> Path:
+        folder = self.folder
+        if folder is None:
+            raise OakTagError(NOT_UP)
+        return folder
 
     def stop(self) -> bool:
         """End the lab; false where none is up."""
@@ -171,7 +269,7 @@ class Lab:
         try:
             line = self._connect()
         except OSError:
-            raise OakTagError("no lab is up; oaktag lab up builds it") from None
+            raise OakTagError(NOT_UP) from None
         with line, line.makefile("rb") as stream:
             line.sendall(json.dumps({"do": what, **fields}).encode() + b"\n")
             said = stream.readline()
@@ -182,23 +280,18 @@ class Lab:
             raise OakTagError(f"the lab says: {answer['error']}")
         return answer
 
-    def keep(self, found: dict[str, Any]) -> None:
-        """Remember what was found, for as long as the lab is up."""
-        if self.folder is not None:
-            (self.folder / "found.json").write_text(json.dumps(found), encoding="utf-8")
+    def keep(self, name: str, found: object) -> None:
+        """Remember something, for as long as the lab is up."""
+        (self._where() / f"{name}.json").write_text(json.dumps(found), encoding="utf-8")
 
-    def kept(self) -> dict[str, Any]:
-        """What was found last.
+    def kept(self, name: str) -> Any:
+        """What was remembered; None where nothing was.
 
         Raises:
-            OakTagError: nothing was, or no lab is up.
+            OakTagError: no lab is up.
         """
-        try:
-            folder = self.folder or Path("nowhere")
-            found: dict[str, Any] = json.loads((folder / "found.json").read_text("utf-8"))
-        except OSError:
-            raise OakTagError("no probe was sent in a lab that is up") from None
-        return found
+        path = self._where() / f"{name}.json"
+        return json.loads(path.read_text("utf-8")) if path.exists() else None
 
     def _connect(self) -> socket.socket:
         folder = self.folder

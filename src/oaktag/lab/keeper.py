@@ -1,8 +1,8 @@
 """The process inside the user namespace that holds a lab, and does what it is told.
 
-It is started by ``lab.handle.start``, builds the plan, and then answers requests, a JSON line
-each, on a Unix socket: ``load``, ``unload``, ``probe``, ``counters``, ``state``, ``stop``. With it
-the namespaces end; it ends when its folder is gone, or after a stated time.
+It is started by ``lab.handle.start``, makes the network of a plan, and then answers requests, a
+JSON line each, on a Unix socket, one after the other. With it the namespaces end; it ends when its
+folder is gone, or after a stated time.
 """
 
 from __future__ import annotations
@@ -18,96 +18,140 @@ from collections.abc import Awaitable, Callable
 from pathlib import Path
 from typing import Any
 
-from oaktag.dialects import nftables, nftables_live
-from oaktag.lab.build import build, node_name
-from oaktag.lab.feeds import Row, run_feeds
-from oaktag.lab.namespaces import NETNS, inside, load, run, socket_of
+from oaktag.lab.namespaces import NETNS, run, socket_of
+from oaktag.lab.network import LabNetwork
 from oaktag.lab.plan import LabPlan, Probe
-from oaktag.lab.probes import Listeners, send
+from oaktag.lab.probes import Prober
 
 Answer = dict[str, Any]
 
 
 class Keeper:
-    """A lab in being."""
+    """A lab in being.
 
-    def __init__(self, plan: LabPlan) -> None:
-        self.plan = plan
-        self.loaded = False
-        self.known: dict[int, list[Row]] = {n: list(at.binds) for n, at in enumerate(plan.nodes)}
+    Attributes:
+        version: the version of the workspace that it is made as; its folder holds the files.
+    """
+
+    def __init__(self, folder: Path) -> None:
+        self.folder = folder
+        self.network = LabNetwork()
+        self.prober = Prober(self.network.space)
+        self.version, self.lists = "", False
+        self.half: str | None = None
         self.stopped = asyncio.Event()
+        self._one = asyncio.Lock()
 
-    async def load(self, _: Answer) -> Answer:
-        """Load every point's list without bindings; then let the feeds fill the tables."""
-        for point in self.plan.points:
-            with inside(node_name(point.node)):
-                load(point.text + nftables_live.refill(point.name, [], point.tags))
-        self.loaded = True
-        arrived, self.known = await run_feeds(self.plan)
-        return {"arrived": arrived}
+    async def apply(self, request: Answer) -> Answer:
+        """Make it the network of another version, whose plan lies in the lab's folder."""
+        version, lists = request["version"], request["lists"]
+        plan = LabPlan.loads((self.folder / version / "plan.json").read_text(encoding="utf-8"))
+        spaces = {n: self.network.space(n) for n in self.network.plan.hosts}
+        spaces |= {n: self.network.space(n) for n in self.network.plan.nodes}
+        self.half = "it is being changed"
+        try:
+            done = await self.network.become(plan, lists=lists)
+        except BaseException as error:
+            self.half = str(error) or type(error).__name__
+            raise
+        self.half, self.version, self.lists = None, version, lists
+        self.prober.listeners.close(
+            space for n, space in spaces.items() if n not in plan.hosts and n not in plan.nodes
+        )
+        return done
 
-    async def state(self, _: Answer) -> Answer:
-        """What every node knows by now: what it learned, and what its feeds brought."""
-        return {"loaded": self.loaded, "known": [self.known[n] for n in sorted(self.known)]}
-
-    async def unload(self, _: Answer) -> Answer:
-        """Take every list away."""
-        if self.loaded:
-            for point in self.plan.points:
-                with inside(node_name(point.node)):
-                    load(f"delete table inet {nftables.table_name(point.name)}\n")
-        self.loaded = False
-        return {}
+    async def held(self, _: Answer) -> Answer:
+        """Which version it is made as, and whether its points hold lists."""
+        return {"version": self.version, "lists": self.lists}
 
     async def probe(self, request: Answer) -> Answer:
-        """Send probes."""
-        probes = [Probe(**p) for p in request["probes"]]
-        return {"answered": await send(probes, request["meant"])}
+        """Send probes: of each whether it arrived, and whether it was answered."""
+        return {"fared": await self.prober.send(_probes(request), request["meant"])}
+
+    async def follow(self, request: Answer) -> Answer:
+        """Send probes, and see at which node each, or its answer, was lost."""
+        name_of = {self.network.node(n): n for n in self.network.plan.nodes}
+        lost = await self.prober.follow(_probes(request), name_of)
+        return {"lost": [[name_of.get(space, "") for space in one] for one in lost]}
+
+    async def space(self, request: Answer) -> Answer:
+        """The namespace of a node or a host, by the name that it is shown with."""
+        plan, name = self.network.plan, request["name"]
+        known = [n for n, host in plan.hosts.items() if name in (n, host.name)]
+        known += [n for n in plan.nodes if n == name]
+        if not known:
+            raise KeyError(f"nobody in the lab is called {name!r}")
+        if len(known) > 1:
+            raise KeyError(f"{name!r} is at several places: {', '.join(known)}")
+        return {"space": self.network.space(known[0])}
 
     async def counters(self, _: Answer) -> Answer:
         """Packets of every cell of every point: point → destination tag → source tag → count."""
-        found: Answer = {}
-        for point in self.plan.points:
-            with inside(node_name(point.node)):
-                table = nftables.table_name(point.name)
-                found[point.name] = nftables_live.cell_counts(
-                    run(["nft", "-j", "list", "table", "inet", table])
-                )
-        return {"cells": found}
+        return {"cells": {p: self.network.counts(p) for p in self.network.loaded}}
+
+    async def state(self, _: Answer) -> Answer:
+        """What every node knows by now, what feeds brought, and which lists the kernel holds."""
+        network = self.network
+        return {
+            "known": {n: network.knows(n) for n in network.plan.nodes},
+            "brought": network.brought(),
+            "texts": {p: network.holds(p) for p in network.loaded},
+        }
 
     async def stop(self, _: Answer) -> Answer:
         """End the lab."""
         self.stopped.set()
         return {}
 
-    async def watch(self, folder: Path, hours: float) -> None:
+    async def watch(self, hours: float) -> None:
         """End the lab when its folder is gone, or its time is over."""
         end = time.monotonic() + hours * 3600
-        while time.monotonic() < end and folder.is_dir():
+        while time.monotonic() < end and self.folder.is_dir():
             await asyncio.sleep(0.5)
         self.stopped.set()
 
-    async def serve(self, folder: Path) -> None:
+    async def serve(self) -> None:
         """Answer requests until told to stop."""
         known: dict[str, Callable[[Answer], Awaitable[Answer]]] = {
-            "load": self.load, "unload": self.unload, "probe": self.probe,
-            "counters": self.counters, "state": self.state, "stop": self.stop,
+            "apply": self.apply, "held": self.held, "probe": self.probe, "follow": self.follow,
+            "counters": self.counters, "space": self.space, "state": self.state, "stop": self.stop,
         }  # fmt: skip
 
         async def answer(reader: asyncio.StreamReader, writer: asyncio.StreamWriter) -> None:
-            request = json.loads(await reader.readline())
+            line = await reader.readline()
+            if not line:
+                writer.close()
+                return
+            request = json.loads(line)
             try:
-                reply = await known[request["do"]](request)
+                reply = await self._answer(known, request)
             except Exception as error:
-                reply = {"error": f"{type(error).__name__}: {error}"}
+                said = error.args[0] if isinstance(error, KeyError) else error
+                reply = {"error": str(said) or type(error).__name__}
             writer.write(json.dumps(reply).encode() + b"\n")
             await writer.drain()
             writer.close()
 
-        with socket_of(folder) as path:
-            server = await asyncio.start_unix_server(answer, path, limit=1 << 26)
+        with socket_of(self.folder) as path:
+            server = await asyncio.start_unix_server(answer, path, limit=1 << 28)
         async with server:
             await self.stopped.wait()
+
+    async def _answer(
+        self, known: dict[str, Callable[[Answer], Awaitable[Answer]]], request: Answer
+    ) -> Answer:
+        if request["do"] == "stop":
+            return await self.stop(request)
+        async with self._one:
+            if self.half is not None and request["do"] != "apply":
+                raise RuntimeError(
+                    f"it is half changed ({self.half}); oaktag lab up builds it anew"
+                )
+            return await known[request["do"]](request)
+
+
+def _probes(request: Answer) -> list[Probe]:
+    return [Probe(**p) for p in request["probes"]]
 
 
 def own_namespace() -> bool:
@@ -119,21 +163,23 @@ def own_namespace() -> bool:
     return os.getpid() == 1 and users[2:] == ["1"] and socket.if_nameindex() == [(1, "lo")]
 
 
-async def _main(folder: Path, hours: float) -> None:
-    plan = LabPlan.loads((folder / "plan.json").read_text(encoding="utf-8"))
-    keeper = Keeper(plan)
+async def _main(place: Path, hours: float) -> None:
+    # Its path may lie under /run, which is hidden by a folder of our own.
+    above = os.open(place.parent, os.O_PATH | os.O_DIRECTORY | os.O_CLOEXEC)
+    folder = Path(f"/proc/self/fd/{above}", place.name)
+    keeper = Keeper(folder)
     try:
         run(["mount", "-t", "tmpfs", "tmpfs", "/run"])
         NETNS.mkdir()
-        build(plan)
-        listeners = Listeners()
-        await listeners.start(plan)
+        first = json.loads((folder / "first.json").read_text(encoding="utf-8"))
+        await keeper.apply(first)
     except Exception as error:
         (folder / "failed").write_text(f"{error}\n", encoding="utf-8")
         raise
-    watching = asyncio.create_task(keeper.watch(folder, hours))
-    await keeper.serve(folder)
+    watching = asyncio.create_task(keeper.watch(hours))
+    await keeper.serve()
     watching.cancel()
+    await keeper.network.close()
     shutil.rmtree(folder, ignore_errors=True)
 
 

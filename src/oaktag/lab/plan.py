@@ -1,76 +1,83 @@
-"""What a lab is to be: plain data that goes to the keeper as JSON, and probes and their results."""
+"""What a lab is to be: plain data by names, which goes to the keeper as JSON, and probes.
+
+Two plans can be held against each other; the keeper makes of the one network the other.
+"""
 
 from __future__ import annotations
 
 import json
+from collections.abc import Mapping
 from dataclasses import asdict, dataclass, field
-from typing import Any
+from typing import Any, NamedTuple, TypeVar
+
+REGISTRY = "registry"
+#: A binding as it travels: prefix, tag, source, since.
+Row = tuple[str, int, str, int | None]
 
 
 @dataclass(slots=True)
 class LabNode:
-    """A node: a namespace that forwards.
+    """A node: a namespace that forwards. ``routes`` lead to prefixes, over links; ``learns`` are
+    the bindings that it learns itself."""
 
-    ``routes`` are (prefix, link number); ``binds`` are the bindings it learns itself, as
-    (prefix, tag, source, since).
-    """
-
-    name: str
     addresses: list[str]
     marks: bool
     carries: bool
-    routes: list[tuple[str, int]] = field(default_factory=list)
-    binds: list[tuple[str, int, str, int | None]] = field(default_factory=list)
+    relays: bool
+    routes: dict[str, str] = field(default_factory=dict)
+    learns: list[Row] = field(default_factory=list)
 
 
 @dataclass(slots=True)
 class LabHost:
-    """An endpoint: a namespace behind its node."""
+    """Somebody: a namespace behind a node; addresses with the length of all their bits."""
 
     name: str
-    node: int
+    node: str
     addresses: list[str]
 
 
 @dataclass(slots=True)
 class LabLink:
-    """A link between two nodes, by number; tags cross it or do not."""
+    """A link between two nodes; tags cross it or do not."""
 
-    a: int
-    b: int
+    a: str
+    b: str
     carries: bool
 
 
 @dataclass(slots=True)
 class LabFeed:
-    """A feed: from a node, or from the registry (-1), to a node, and what it brings."""
+    """A feed from a node, or the registry, to a node, and what it may bring: inside some prefixes,
+    of some tags; None: all."""
 
-    sender: int
-    receiver: int
-    brings: list[tuple[str, int, str, int | None]]
+    sender: str
+    receiver: str
+    prefixes: list[str] | None = None
+    tags: list[int] | None = None
 
 
 @dataclass(slots=True)
 class LabPoint:
     """A point: its node, its list as text, and the destinations' tags that have cells in it."""
 
-    name: str
-    node: int
+    node: str
     text: str
     tags: list[int] = field(default_factory=list)
 
 
 @dataclass(slots=True)
 class LabPlan:
-    """A whole lab."""
+    """A whole lab. ``registry`` are the bindings that the registry holds; ``order`` names the
+    sources of bindings, the strongest first."""
 
-    nodes: list[LabNode]
-    hosts: list[LabHost]
-    links: list[LabLink]
-    feeds: list[LabFeed]
-    points: list[LabPoint]
-    order: list[str]
-    listening: list[tuple[int, str, int]]
+    nodes: dict[str, LabNode] = field(default_factory=dict)
+    hosts: dict[str, LabHost] = field(default_factory=dict)
+    links: dict[str, LabLink] = field(default_factory=dict)
+    feeds: dict[str, LabFeed] = field(default_factory=dict)
+    points: dict[str, LabPoint] = field(default_factory=dict)
+    registry: list[Row] = field(default_factory=list)
+    order: list[str] = field(default_factory=list)
 
     def dumps(self) -> str:
         """The plan as JSON text."""
@@ -80,20 +87,51 @@ class LabPlan:
     def loads(cls, text: str) -> LabPlan:
         """The plan from JSON text."""
         data: dict[str, Any] = json.loads(text)
-        kinds = {"nodes": LabNode, "hosts": LabHost, "links": LabLink, "feeds": LabFeed}
-        made = {key: [kind(**row) for row in data[key]] for key, kind in kinds.items()}
-        points = [LabPoint(**row) for row in data["points"]]
-        listening = [(h, p, n) for h, p, n in data["listening"]]
-        return cls(**made, points=points, order=data["order"], listening=listening)
+        kinds = {
+            "nodes": LabNode, "hosts": LabHost, "links": LabLink, "feeds": LabFeed,
+            "points": LabPoint,
+        }  # fmt: skip
+        made = {k: {n: kind(**row) for n, row in data[k].items()} for k, kind in kinds.items()}
+        registry = rows(data["registry"])
+        for node in made["nodes"].values():
+            node.learns = rows(node.learns)
+        return cls(**made, registry=registry, order=data["order"])
+
+
+def rows(held: list[Any]) -> list[Row]:
+    """Bindings as they come out of JSON."""
+    return [(prefix, tag, source, since) for prefix, tag, source, since in held]
+
+
+Thing = TypeVar("Thing")
+
+
+class Turned(NamedTuple):
+    """Names of things that are gone, that have come, and that are others by now."""
+
+    gone: list[str]
+    come: list[str]
+    other: list[str]
+
+
+def turned(was: Mapping[str, Thing], now: Mapping[str, Thing]) -> Turned:
+    """How the things of one kind differ in two plans."""
+    return Turned(
+        [n for n in was if n not in now],
+        [n for n in now if n not in was],
+        [n for n in now if n in was and was[n] != now[n]],
+    )
 
 
 @dataclass(frozen=True, slots=True)
 class Probe:
-    """One packet to send: between two hosts' addresses, ``tcp``, ``udp`` or ``icmp``."""
+    """One packet to send between two addresses, of hosts or nodes by name: ``tcp``, ``udp`` or
+    ``icmp``; ``source_port`` 0: any."""
 
-    source: int
+    source: str
     source_address: str
-    destination: int
+    destination: str
     destination_address: str
     protocol: str
     port: int
+    source_port: int = 0

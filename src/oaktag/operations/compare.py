@@ -6,7 +6,7 @@ import re
 from collections.abc import Callable
 from dataclasses import dataclass, field, replace
 from datetime import date
-from typing import ClassVar
+from typing import ClassVar, NamedTuple
 
 import numpy as np
 
@@ -59,6 +59,20 @@ def versions(was: Model, now: Model, *, deep: bool = True) -> Comparison:
         points=lists(was, now) if deep else [],
         **network(was, now, count=deep),
     )
+
+
+class Changes(NamedTuple):
+    """What changes in cells, in who is in which group, and in lists."""
+
+    cells: list[Document]
+    endpoints: list[Document]
+    points: list[Document]
+
+
+def changes(was: Model, now: Model) -> Changes:
+    """What changes in the files' own words, not in what the network then does."""
+    was, now = together(was, now)
+    return Changes(_cells(was, now), against(now, was)["moved"], lists(was, now))
 
 
 def if_enforced(model: Model, where: str | None = None) -> Comparison:

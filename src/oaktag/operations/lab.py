@@ -1,65 +1,99 @@
-"""``lab``: the workspace's network from namespaces, its lists loaded, and probes sent."""
+"""``lab``: the workspace's network from namespaces, kept up to date, broken and healed, probed.
+
+A lab remembers the files that it was made from: all that is said of it goes by those, never by the
+folder's, which may have moved on.
+"""
 
 from __future__ import annotations
 
 import json
 from collections import Counter
-from collections.abc import Iterator
-from dataclasses import asdict, dataclass, replace
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import asdict, dataclass, field
 from datetime import UTC, datetime
 from hashlib import sha256
 from pathlib import Path as FilePath
-from typing import ClassVar, NamedTuple
+from typing import Any, ClassVar, get_args
 
-from oaktag.core.addresses import WIDTH, address_text
-from oaktag.core.bindings import Binding
-from oaktag.core.judging import Sight
-from oaktag.core.network import REGISTRY, Point
-from oaktag.core.packets import Packet
-from oaktag.core.paths import Path
-from oaktag.core.placement import Host
-from oaktag.core.registry import learned_bindings
-from oaktag.errors import OakTagError
-from oaktag.lab.handle import HOURS, Lab
-from oaktag.lab.plan import LabFeed, LabHost, LabLink, LabNode, LabPlan, LabPoint, Probe
-from oaktag.operations.expect import hosts_of
+from oaktag.core.service_text import parse_asked
+from oaktag.errors import OakTagError, UsageError
+from oaktag.lab.handle import HOURS, Held, Lab, Version
+from oaktag.lab.plan import Probe
+from oaktag.operations.compare import Changes, changes
 from oaktag.operations.json_parts import Document
-from oaktag.operations.lists import dialect_of, list_of, list_text, points_of
+from oaktag.operations.lab_plan import Beings, Broken, BrokenKind, failing, names_of, plan_of
+from oaktag.operations.lab_probe import (
+    FARED,
+    Outcome,
+    Telling,
+    counters,
+    counts_of,
+    fared,
+    key_of,
+)
+from oaktag.operations.lab_trials import Trials, Trying
 from oaktag.operations.model import Model
-from oaktag.operations.result import Result, Row
+from oaktag.operations.result import ABSENT, Result, Row
+from oaktag.workspace.folder import Folder
+from oaktag.workspace.load import read_files
 from oaktag.workspace.textfile import write_text
+
+Progress = Callable[[str], None]
 
 
 @dataclass(frozen=True, eq=False, repr=False)
 class LabUp(Result):
-    """The lab that is up."""
+    """The lab that is up, and how packets fared in it before any list."""
 
     nodes: int
     hosts: int
     links: int
     tunnels: int
     points: list[str]
+    feeds: list[Row]
+    lists: bool
+    baseline: dict[str, int]
     hours: float
     command: ClassVar[str] = "lab up"
     shown_by: ClassVar[str] = "lab"
 
 
 @dataclass(frozen=True, eq=False, repr=False)
-class LabProbed(Result):
-    """What packets did without lists and with them."""
+class LabChanged(Result):
+    """What a lab was brought up to date in."""
 
+    things: list[Row]
+    tables: list[Row]
+    ended: int
+    cells: list[Row]
+    endpoints: list[Row]
+    points: list[Row]
+    broken: list[Row]
+    command: str = "lab apply"
+    shown_by: ClassVar[str] = "lab"
+    table: ClassVar[str] = "things"
+
+
+@dataclass(frozen=True, eq=False, repr=False)
+class LabProbed(Result):
+    """What packets did, against what is meant and what we say of them."""
+
+    moved_on: list[str]
+    lists: bool
+    broken: list[Row]
     probes: list[Row]
     summary: dict[str, int]
-    feeds: list[Row]
+    not_probed: list[Row]
     counters: list[Row]
+    against: dict[str, int] | None = field(default=ABSENT)
     command: ClassVar[str] = "lab probe"
     shown_by: ClassVar[str] = "lab"
     table: ClassVar[str] = "probes"
 
     @property
     def odd(self) -> bool:
-        """Whether a probe fared otherwise than meant, or counters do not agree."""
-        wrong = any(probe["verdict"] != "as meant" for probe in self.probes)
+        """Whether a probe fared otherwise than meant or told, or counters do not agree."""
+        wrong = any(p["verdict"] != "as meant" or not p["agrees"] for p in self.probes)
         return wrong or not all(row["agree"] for row in self.counters)
 
 
@@ -82,44 +116,170 @@ class LabDown(Result):
     shown_by: ClassVar[str] = "lab"
 
 
-ECHO = {4: Packet(4, 1, 8, 0), 6: Packet(6, 58, 128, 0)}
-PROTOCOLS = {6: "tcp", 17: "udp"}
-#: Packets that stand for a cell that denies: what people try first.
-TRIED = (443, 22)
-
-
-class Trial(NamedTuple):
-    """A probe, why it is sent, and what the matrix means for it."""
-
-    why: str
-    source: Host
-    destination: Host
-    packet: Packet
-    probe: Probe
-    meant: bool
-
-
 def lab_of(model: Model) -> Lab:
     """The lab of this workspace, running or not."""
     return Lab(model.files.root)
 
 
-def up(model: Model, hours: float = HOURS) -> LabUp:
-    """Build the network without any list; it ends by itself after some hours.
+# -- versions ------------------------------------------------------------------------------------
+
+
+def held_by(lab: Lab, root: FilePath) -> tuple[Model, list[Broken], Held]:
+    """The workspace that a lab is made as, with what is broken in it; and that alone.
+
+    Raises:
+        OakTagError: no lab is up.
+    """
+    held = lab.held()
+    return _of_held(held, root), _broken_in(held), held
+
+
+def _of_held(held: Held, root: FilePath) -> Model:
+    files = read_files(Folder(root, held.files, alone=True), held.facts["moment"])
+    return failing(Model(files, held.facts["day"]), _broken_in(held))
+
+
+def _broken_in(held: Held) -> list[Broken]:
+    return [Broken(kind, name) for kind, name in held.facts["broken"]]
+
+
+def _version(
+    model: Model, files: dict[str, bytes], moment: int | None, broken: Sequence[Broken]
+) -> Version:
+    """A version of a workspace as a lab keeps it; the model is the one with what is broken."""
+    facts = {"day": model.today, "moment": moment, "broken": [list(b) for b in broken]}
+    return Version(files, facts, plan_of(model, Beings(model)))
+
+
+def _moved_on(model: Model, held: Held) -> list[str]:
+    """The files that are others in the folder than in the lab; the day, where that is another."""
+    now = model.files.folder.copies()
+    names = [n for n in sorted({*now, *held.files}) if now.get(n) != held.files.get(n)]
+    return names + (["the day"] if model.today != held.facts["day"] else [])
+
+
+# -- up, apply, break, heal, down ----------------------------------------------------------------
+
+
+def up(
+    model: Model, hours: float = HOURS, *, lists: bool = True, progress: Progress | None = None
+) -> LabUp:
+    """Build the network, send every probe once before any list, and load the lists.
 
     Raises:
         NotPossibleHere: in one sentence, what this machine lacks.
     """
-    plan = plan_of(model, trials(model))
-    lab_of(model).start(plan, hours)
+    lab = lab_of(model)
+    version = _version(model, model.files.folder.copies(), model.files.moment, ())
+    plan = version.plan
+    lab.start(version, hours, progress)
+    sent = Trying(model, Beings(model)).every()
+    if progress is not None:
+        progress(f"{len(sent.sent)} probes before any list")
+    told = lab.ask("probe", probes=_probes(sent), meant=[True] * len(sent.sent))["fared"]
+    rows = [(t, fared(*one)) for t, one in zip(sent.sent, told, strict=True)]
+    lab.keep("baseline", [[_key(t.probe), how == FARED[0]] for t, how in rows])
+    if lists:
+        lab.apply(version, lists=True)
+    brought = lab.ask("state")["brought"]
     return LabUp(
-        nodes=len(plan.nodes),
-        hosts=len(plan.hosts),
-        links=len(plan.links),
-        tunnels=sum(link.carries for link in plan.links),
-        points=[p.name for p in plan.points],
-        hours=hours,
-    )
+        nodes=len(plan.nodes), hosts=len(plan.hosts), links=len(plan.links),
+        tunnels=sum(link.carries for link in plan.links.values()), points=list(plan.points),
+        feeds=[{"feed": name, "bindings": n} for name, n in brought.items()],
+        lists=lists, baseline=dict(Counter(how for _, how in rows)), hours=hours,
+    )  # fmt: skip
+
+
+def apply(model: Model) -> LabChanged:
+    """Bring the lab to the folder's present state, in place; what is broken stays so where it is
+    still there.
+
+    Raises:
+        OakTagError: no lab is up.
+    """
+    lab = lab_of(model)
+    held = lab.held()
+    known = names_of(model.network)
+    left = [b for b in _broken_in(held) if b.name in known[b.kind]]
+    now = failing(model, left)
+    version = _version(now, model.files.folder.copies(), model.files.moment, left)
+    done = lab.apply(version, lists=True)
+    return _changed("lab apply", _of_held(held, model.files.root), now, done, left)
+
+
+def fail(model: Model, kind: str, name: str) -> LabChanged:
+    """Let something in the lab fail.
+
+    Raises:
+        UsageError: there is no such thing, or it has failed already.
+        OakTagError: no lab is up.
+    """
+    lab = lab_of(model)
+    was, broken, held = held_by(lab, model.files.root)
+    one = _one(kind, name)
+    if one in broken:
+        raise UsageError(f"the {kind} {name} is broken already; oaktag lab heal mends it")
+    return _failing("lab break", lab, was, held, [*broken, one])
+
+
+def _one(kind: str, name: str) -> Broken:
+    for known in get_args(BrokenKind):
+        if kind == known:
+            return Broken(known, name)
+    raise UsageError(f"a {kind!r} cannot fail; one of {', '.join(get_args(BrokenKind))} can")
+
+
+def heal(model: Model, kind: str | None = None, name: str | None = None) -> LabChanged:
+    """Mend what was broken in the lab: one thing, or all.
+
+    Raises:
+        UsageError: it is not broken.
+        OakTagError: no lab is up.
+    """
+    lab = lab_of(model)
+    was, broken, held = held_by(lab, model.files.root)
+    left = [b for b in broken if kind is not None and b != (kind, name)]
+    if len(left) == len(broken):
+        told = ", ".join(f"{b.kind} {b.name}" for b in broken) or "nothing"
+        raise UsageError(f"{f'{kind} {name}' if kind else 'nothing'} is broken; broken is: {told}")
+    return _failing("lab heal", lab, was, held, left)
+
+
+def _failing(
+    command: str, lab: Lab, was: Model, held: Held, broken: Sequence[Broken]
+) -> LabChanged:
+    whole = Model(read_files(was.files.folder, held.facts["moment"]), was.today)
+    now = failing(whole, broken)
+    version = _version(now, held.files, held.facts["moment"], broken)
+    return _changed(command, was, now, lab.apply(version, lists=held.lists), broken)
+
+
+def _changed(
+    command: str, was: Model, now: Model, done: dict[str, Any], broken: Sequence[Broken]
+) -> LabChanged:
+    things = [
+        {"kind": kind.removesuffix("s"), "name": name.rpartition("@")[0] or name, "what": what}
+        for kind in ("nodes", "links", "hosts", "feeds", "points")
+        for what, word in (("gone", "gone"), ("come", "come"), ("changed", "other"))
+        for name in done[kind][word]
+    ]
+    tables = [
+        {"node": node, "come": come, "gone": gone}
+        for node, (come, gone) in done["tables"].items()
+        if come or gone
+    ]
+    if was.files.folder is now.files.folder:  # something fails or is mended; no file changed
+        found = Changes([], [], [])
+    else:
+        found = changes(was, now)
+    return LabChanged(
+        things=things, tables=tables, ended=done["ended"], cells=found.cells,
+        endpoints=found.endpoints, points=found.points, broken=_broken(broken), command=command,
+    )  # fmt: skip
+
+
+def _broken(broken: Sequence[Broken]) -> list[Row]:
+    return [{"kind": b.kind, "name": b.name} for b in broken]
 
 
 def down(model: Model) -> LabDown:
@@ -127,76 +287,112 @@ def down(model: Model) -> LabDown:
     return LabDown(was_up=lab_of(model).stop())
 
 
-def probe(model: Model) -> LabProbed:
-    """Send every probe before any list is loaded and after, and compare with what is meant.
+# -- probes --------------------------------------------------------------------------------------
+
+
+def probe(
+    model: Model, source: str | None = None, destination: str | None = None,
+    service: str | None = None, *, against: Mapping[str, Any] | None = None,
+    progress: Progress | None = None,
+) -> LabProbed:  # fmt: skip
+    """Send every probe, or those of one question, through what the lab holds now.
+
+    Args:
+        model: the folder's workspace; its lab may be of an older version.
+        source, destination, service: one question; without a service what the cell decides.
+        against: an earlier result to hold this one against.
+        progress: told what is done.
 
     Raises:
         OakTagError: no lab is up.
-    """
-    lab, sent = lab_of(model), trials(model)
-    probes = [asdict(t.probe) for t in sent]
-    lab.ask("unload")
-    before = lab.ask("probe", probes=probes, meant=[True] * len(sent))["answered"]
-    arrived = lab.ask("load")["arrived"]
-    after = lab.ask("probe", probes=probes, meant=[t.meant for t in sent])["answered"]
-    counted = lab.ask("counters")["cells"]
-    rows = [
-        _row(model, trial, worked, passed)
-        for trial, worked, passed in zip(sent, before, after, strict=True)
-    ]
-    said = LabProbed(
-        probes=rows,
-        summary=dict(Counter(r["verdict"] for r in rows)),
-        feeds=[
-            {"feed": f.name, "bindings": n}
-            for f, n in zip((f for f in model.network.feeds if f.up), arrived, strict=True)
-        ],
-        counters=_counters(model, sent, counted),
-    )
-    lab.keep(said.as_json())
-    return said
-
-
-def write_state(model: Model, folder: FilePath) -> LabState:
-    """Write what the lab's nodes report of themselves, in the form that ``drift`` reads.
-
-    Raises:
-        OakTagError: no lab is up, or its lists are not loaded.
+        UsageError: an unknown name or service, or nothing of it can be sent.
     """
     lab = lab_of(model)
-    state = lab.ask("state")
-    if not state["loaded"]:
-        raise OakTagError("the lab's points hold no list yet; oaktag lab probe loads them")
-    counted = lab.ask("counters")["cells"]
-    files: list[str] = []
-    for node, rows in zip(model.network.nodes.values(), state["known"], strict=True):
-        report = {
-            "form": 1,
-            "node": node.name,
-            "at": datetime.now(UTC).isoformat(timespec="seconds"),
-            "bindings": [{"prefix": p, "tag": tag, "source": s} for p, tag, s, _ in rows],
-            "points": [
-                {
-                    "point": p.id, "mode": p.mode,
-                    "sha256": sha256(list_text(model, p).encode()).hexdigest(),
-                }
-                for p in node.points
-            ],
-            "feeds": [
-                {"feed": f.name, "state": "up"}
-                for f in model.network.feeds if f.up and f.receiver == node.name
-            ],
-            "groups": {str(model.groups.tag(i)): g.id for i, g in enumerate(model.groups.all) if i},
-            "counters": [
-                {"point": p.id, "source": int(s), "destination": int(d), "packets": n}
-                for p in node.points
-                for d, row in counted.get(p.id, {}).items() for s, n in row.items()
-            ],
-        }  # fmt: skip
-        name = f"{node.name}.json"
-        write_text(folder / name, json.dumps(report, indent=1) + "\n")
-        files.append(name)
-    return LabState(folder=str(folder), files=files)
+    held_model, broken, held = held_by(lab, model.files.root)
+    moved_on = _moved_on(model, held)
+    boxes = parse_asked(service, held_model.files.permissions.services) if service else ()
+    if boxes:
+        held_model = held_model.cut_along(boxes)
+    trying = Trying(held_model, Beings(held_model))
+    if source is None or destination is None:
+        sent = trying.every()
+    else:
+        ends = [held_model.end(w, points=True, places=True) for w in (source, destination)]
+        mask = held_model.atoms.mask(boxes) if boxes else held_model.atoms.full
+        sent = trying.asked(ends[0], ends[1], mask, service or "any service")
+    telling = Telling(held_model, lists=held.lists)
+    outcomes, counted = _sent(lab, held_model, telling, sent, progress)
+    rows = [o.row(held_model) for o in outcomes]
+    told = _against(rows, against) if against is not None else None
+    result = LabProbed(
+        moved_on=moved_on, lists=held.lists, broken=_broken(broken), probes=rows,
+        summary=dict(Counter(o.verdict for o in outcomes)),
+        not_probed=[{"for": why, "reason": reason} for why, reason in sent.omitted],
+        counters=counted, **({} if told is None else {"against": told}),
+    )  # fmt: skip
+    lab.keep("found", result.as_json())
+    return result
+
+
+def _sent(
+    lab: Lab, model: Model, telling: Telling, sent: Trials, progress: Progress | None
+) -> tuple[list[Outcome], list[Document]]:
+    trials = sent.sent
+    told = [telling.tell(t) for t in trials]
+    if progress is not None:
+        progress(f"{len(trials)} probes")
+    baseline = {tuple(key): ok for key, ok in lab.kept("baseline") or ()}
+    before = counts_of(lab.ask("counters")["cells"])
+    expected = [t.fares == FARED[0] for t in told]
+    seen = [fared(*one) for one in lab.ask("probe", probes=_probes(sent), meant=expected)["fared"]]
+    after = counts_of(lab.ask("counters")["cells"])
+    outcomes = [
+        Outcome(t, said, how, baseline.get(tuple(_key(t.probe))))
+        for t, said, how in zip(trials, told, seen, strict=True)
+    ]
+    # What does not fare as told is sent once more, and followed: a machine under load loses some.
+    again = [n for n, o in enumerate(outcomes) if o.disagrees or o.verdict not in QUIET]
+    if again:
+        some = Trials([trials[n] for n in again])
+        lost = lab.ask("follow", probes=_probes(some))["lost"]
+        odd = [n for n in again if outcomes[n].disagrees]
+        retried = Trials([trials[n] for n in odd])
+        second = lab.ask("probe", probes=_probes(retried), meant=[True] * len(odd))["fared"]
+        fresh = {n: fared(*one) for n, one in zip(odd, second, strict=True)}
+        for n, (request, answer) in zip(again, lost, strict=True):
+            o = outcomes[n]
+            outcomes[n] = Outcome(
+                o.trial, o.told, fresh.get(n, o.seen), o.baseline, request or answer
+            )
+    return outcomes, counters(model, telling, trials, before, after) if telling.lists else []
+
+
+#: Verdicts of which nobody asks where it was lost.
+QUIET = frozenset({"as meant", "passes though denied"})
+
+
+def _probes(trials: Trials) -> list[dict[str, Any]]:
+    return [asdict(t.probe) for t in trials.sent]
+
+
+def _key(probe: Probe) -> list[str | int]:
+    """What tells a probe in several runs."""
+    ends = probe.source_address, probe.destination_address
+    return [*ends, probe.protocol, probe.port, probe.source_port]
+
+
+def _against(rows: list[Document], earlier: Mapping[str, Any]) -> dict[str, int]:
+    """Tell of each probe how it fares against an earlier run."""
+    before = {key_of(p): p["fares"] == FARED[0] for p in earlier.get("probes", ())}
+    for row in rows:
+        was, works = before.get(key_of(row)), row["fares"] == FARED[0]
+        if was is None:
+            row["then"] = "not tried"
+        elif was == works:
+            row["then"] = "as before" if works else "never worked"
+        else:
+            row["then"] = "works now" if works else "broken now"
+    return dict(Counter(row["then"] for row in rows))
 
 
 def last_probe(model: Model) -> Document:
@@ -205,274 +401,59 @@ def last_probe(model: Model) -> Document:
     Raises:
         OakTagError: no lab is up, or none was sent.
     """
-    return lab_of(model).kept()
+    found: Document | None = lab_of(model).kept("found")
+    if found is None:
+        raise OakTagError("no probe was sent in a lab that is up")
+    return found
 
 
-def _row(model: Model, trial: Trial, before: bool, after: bool) -> Document:
-    if not before:
-        verdict = "never worked"
-    elif after == trial.meant:
-        verdict = "as meant"
-    else:
-        verdict = "passes though denied" if after else "blocked though allowed"
-    return {
-        "for": trial.why,
-        "source": _end(model, trial.source),
-        "destination": _end(model, trial.destination),
-        "protocol": trial.probe.protocol,
-        "port": trial.probe.port,
-        "meant": "allow" if trial.meant else "deny",
-        "before": before,
-        "after": after,
-        "verdict": verdict,
-    }  # fmt: skip
+# -- what nodes report ---------------------------------------------------------------------------
 
 
-def _end(model: Model, host: Host) -> Document:
-    return {
-        "endpoint": model.files.endpoints.ids[host.endpoint],
-        "address": address_text(host.family, host.address),
-        "segment": host.segment,
-        "group": model.groups.all[host.group].id,
-    }
+def write_state(model: Model, folder: FilePath) -> LabState:
+    """Write what the lab's nodes report of themselves, in the form that ``drift`` reads: what they
+    know, and the lists that the kernel holds, from its own dump.
 
-
-def _counters(
-    model: Model, sent: list[Trial], counted: dict[str, dict[str, dict[str, int]]]
-) -> list[Document]:
-    """For each point, whether its cells counted just the probes that it had to judge."""
-    rows: list[Document] = []
-    expected: dict[str, Counter[tuple[int, int]]] = {p.id: Counter() for p in points_of(model)}
-    for trial in sent:
-        for point_id, sight in _judged(model, trial):
-            expected[point_id][sight.destination, sight.source] += 1
-    for point in points_of(model):
-        if not point.stateful:
-            continue  # it counts every packet, not the first of a flow
-        wanted = expected[point.id]
-        real = {(int(d), int(s)): n for d, row in counted[point.id].items() for s, n in row.items()}
-        differ = sorted(c for c in {*wanted, *real} if wanted[c] != real.get(c, 0))
-        rows.append(
-            {
-                "point": point.id,
-                "packets": sum(real.values()),
-                "agree": not differ,
-                "differ": [
-                    {
-                        "source": model.groups.name(s), "destination": model.groups.name(d),
-                        "expected": wanted[d, s], "counted": real.get((d, s), 0),
-                    }
-                    for d, s in differ
-                ],
-            }
-        )  # fmt: skip
-    return rows
-
-
-def _judged(model: Model, trial: Trial) -> Iterator[tuple[str, Sight]]:
-    """The points whose lists a probe meets with a cell they hold, up to the one that drops it."""
-    path = _way(model, trial)
-    if path is None:
-        return
-    (a,), (b,) = (model.state.classes([h]) for h in (trial.source, trial.destination))
-    for met in model.state.meetings(a, b, path):
-        judge = met.judge
-        if not met.judged:
-            continue
-        if judge.holds(met.sight):
-            yield judge.point.id, met.sight
-        passes = judge.allowed(met.sight) >> model.atoms.atom(trial.packet) & 1
-        if judge.enforces and not passes:
-            return
-
-
-def _way(model: Model, trial: Trial) -> Path | None:
-    """The path that the lab's routes lead a probe: at each node the first of the best."""
-    nodes, links = [trial.source.node], []
-    while nodes[-1] != trial.destination.node:
-        rest = next(model.paths.between(nodes[-1], trial.destination.node), None)
-        if rest is None:
-            return None
-        nodes.append(rest.nodes[1])
-        links.append(rest.links[0])
-    return Path(tuple(nodes), tuple(links))
-
-
-# -- which probes ----------------------------------------------------------------------------
-
-
-def trials(model: Model) -> list[Trial]:
-    """Probes for every expectation, and for every cell between groups that are somewhere."""
-    made: dict[tuple[Probe, str], Trial] = {}
-    for expectation in (*model.files.expectations, *model.files.keep_open):
-        mask = model.atoms.mask(expectation.boxes) or model.atoms.full
-        why = str(expectation.location)
-        pairs = _pairs(
-            hosts_of(model, expectation.source), hosts_of(model, expectation.destination)
-        )
-        for number, pair in enumerate(pairs):
-            for packet in _packets(model, pair[0].family, mask)[: 1 if number else 3]:
-                _add(model, made, why, pair, packet)
-    seen: set[tuple[object, ...]] = set()
-    for s in range(1, len(model.groups)):
-        for d in range(1, len(model.groups)):
-            of = [[h for h in model.hosts if h.group == g] for g in (s, d)]
-            form = model.matrix.forms[model.matrix.form(s, d)]
-            for number, pair in enumerate(_pairs(*of)):
-                family = pair[0].family
-                # Each cell once in each family, and each two segments once for some cell.
-                ways = {(s, d, family), (pair[0].segment, pair[1].segment, family)}
-                if ways <= seen:
-                    continue
-                seen |= ways
-                packets = _packets(model, family, form)[:1]
-                if number == 0:  # what is denied costs patience: once a cell is enough
-                    packets += _packets(model, family, model.atoms.full & ~form)[:1]
-                for packet in packets:
-                    _add(model, made, "the cell", pair, packet)
-    return _numbered(list(made.values()))
-
-
-def _numbered(sent: list[Trial]) -> list[Trial]:
-    """The probes with the numbers of their hosts in the lab."""
-    number = {place: n for n, place in enumerate(_taking_part(sent))}
-    return [
-        t._replace(
-            probe=replace(
-                t.probe, source=number[_place(t.source)], destination=number[_place(t.destination)]
-            )
-        )
-        for t in sent
-    ]
-
-
-def _add(
-    model: Model,
-    made: dict[tuple[Probe, str], Trial],
-    why: str,
-    pair: tuple[Host, Host],
-    packet: Packet,
-) -> None:
-    a, b = pair
-    echo = packet.protocol not in PROTOCOLS
-    probe = Probe(
-        a.endpoint, address_text(a.family, a.address),
-        b.endpoint, address_text(b.family, b.address),
-        "icmp" if echo else PROTOCOLS[packet.protocol], 0 if echo else packet.destination_port,
-    )  # fmt: skip
-    if (probe, "") in made:
-        return
-    form = model.matrix.forms[model.matrix.form(a.group, b.group)]
-    meant = bool(form >> model.atoms.atom(packet) & 1)
-    made[probe, ""] = Trial(why, a, b, packet, probe, meant)
-
-
-def _pairs(sources: list[Host], destinations: list[Host]) -> list[tuple[Host, Host]]:
-    """One pair for each two segments and family, of two endpoints that are known."""
-    found: dict[tuple[object, ...], tuple[Host, Host]] = {}
-    for a in sources:
-        for b in destinations:
-            if a.family == b.family and -1 < a.endpoint != b.endpoint > -1:
-                found.setdefault((a.segment, b.segment, a.family), (a, b))
-    return list(found.values())
-
-
-def _packets(model: Model, family: int, mask: int) -> list[Packet]:
-    """Packets of a set that a probe can send: well-known ports, the set's own ports, an echo."""
-    ports = [(6, p) for p in TRIED]
-    for region in model.atoms.regions(mask & model.atoms.of_family(family)):
-        for low, high in region.protocols:
-            ports += [
-                (number, ends[0])
-                for number in PROTOCOLS
-                if low <= number <= high
-                for ends in region.destinations
-                if ends[1] - ends[0] < 1000 and ends[0]
-            ]
-    candidates = [Packet(family, number, 50_000, port) for number, port in ports] + [ECHO[family]]
-    held = [p for p in dict.fromkeys(candidates) if mask >> model.atoms.atom(p) & 1]
-    return held[:3]
-
-
-# -- the plan --------------------------------------------------------------------------------
-
-
-def _place(host: Host) -> tuple[int, str]:
-    """An endpoint at a node: one host of the lab."""
-    return host.endpoint, host.node
-
-
-def _taking_part(sent: list[Trial]) -> list[tuple[int, str]]:
-    """Who sends or gets a probe: the lab's hosts, in their order."""
-    return sorted({_place(h) for t in sent for h in (t.source, t.destination)})
-
-
-def plan_of(model: Model, sent: list[Trial]) -> LabPlan:
-    """The lab that the workspace describes."""
-    network = model.network
-    number = {name: n for n, name in enumerate(network.nodes)}
-    learned = learned_bindings(
-        model.groups, model.assignment, model.prefix_pins, network, model.places
-    )
-    nodes = [
-        LabNode(
-            node.name, [str(a) for a in node.addresses], node.marks, node.carries,
-            _routes(model, node.name), [_binding(b) for b in learned[node.name]],
-        )
-        for node in network.nodes.values()
-    ]  # fmt: skip
-    of: dict[tuple[int, str], list[Host]] = {}
-    for host in model.hosts:
-        of.setdefault(_place(host), []).append(host)
-    hosts = [
-        LabHost(
-            model.files.endpoints.ids[place[0]],
-            number[place[1]],
-            [f"{address_text(x.family, x.address)}/{WIDTH[x.family]}" for x in of[place]],
-        )
-        for place in _taking_part(sent)
-    ]  # fmt: skip
-    feeds = [
-        LabFeed(
-            -1 if f.sender == REGISTRY else number[f.sender],
-            number[f.receiver],
-            [_binding(b) for b in model.knowledge.brought_by(f)],
-        )
-        for f in network.feeds
-        if f.up
-    ]
-    listening = sorted(
-        {(t.probe.destination, t.probe.protocol, t.probe.port) for t in sent if t.probe.port}
-    )
-    return LabPlan(
-        nodes,
-        hosts,
-        [LabLink(number[k.a], number[k.b], k.carries) for k in network.links],
-        feeds,
-        [_point(model, p, number[p.node]) for p in points_of(model)],
-        list(model.files.config.binding_order),
-        listening,
-    )
-
-
-def _point(model: Model, point: Point, node: int) -> LabPoint:
-    held = list_of(model, point)
-    return LabPoint(point.id, node, dialect_of(point).write(held), sorted(held.blocks))
-
-
-def _binding(binding: Binding) -> tuple[str, int, str, int | None]:
-    return str(binding.prefix), binding.tag, binding.source, binding.since
-
-
-def _routes(model: Model, node: str) -> list[tuple[str, int]]:
-    """Where a node sends what is for the segments and addresses of others: along least cost."""
-    network = model.network
-    links = {id(link): n for n, link in enumerate(network.links)}
-    routes: list[tuple[str, int]] = []
-    wanted = [(s.node, p) for s in network.segments.values() for p in s.prefixes]
-    wanted += [(n.name, a) for n in network.nodes.values() for a in n.addresses]
-    for there, prefix in wanted:
-        path = next(model.paths.between(node, there), None)
-        if path is not None and path.links:
-            routes.append((str(prefix), links[id(path.links[0])]))
-    return routes
+    Raises:
+        OakTagError: no lab is up, or its lists are not loaded.
+    """
+    lab = lab_of(model)
+    held, _, kept = held_by(lab, model.files.root)
+    if not kept.lists:
+        raise OakTagError("the lab's points hold no list yet; oaktag lab apply loads them")
+    state, counted = lab.ask("state"), lab.ask("counters")["cells"]
+    files: list[str] = []
+    for node in held.network.nodes.values():
+        points = [p for p in node.points if p.id in state["texts"]]
+        report = {
+            "form": 1,
+            "node": node.name,
+            "at": datetime.now(UTC).isoformat(timespec="seconds"),
+            "bindings": [
+                {"prefix": p, "tag": tag, "source": s} for p, tag, s, _ in state["known"][node.name]
+            ],
+            "points": [
+                {
+                    "point": p.id, "mode": p.mode,
+                    "sha256": sha256(state["texts"][p.id].encode()).hexdigest(),
+                    "list": f"{p.id}.nft",
+                }
+                for p in points
+            ],
+            "feeds": [
+                {"feed": f.name, "state": "up" if f.name in state["brought"] else "down"}
+                for f in held.network.feeds if f.receiver == node.name
+            ],
+            "groups": {str(held.groups.tag(i)): g.id for i, g in enumerate(held.groups.all) if i},
+            "counters": [
+                {"point": p.id, "source": int(s), "destination": int(d), "packets": n}
+                for p in points
+                for d, row in counted.get(p.id, {}).items() for s, n in row.items()
+            ],
+        }  # fmt: skip
+        texts = {f"{p.id}.nft": state["texts"][p.id] for p in points}
+        texts[f"{node.name}.json"] = json.dumps(report, indent=1) + "\n"
+        for name, text in texts.items():
+            write_text(folder / name, text)
+            files.append(name)
+    return LabState(folder=str(folder), files=files)

@@ -2,16 +2,16 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from pathlib import Path
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 from oaktag.operations.asked import Asked
 
 if TYPE_CHECKING:
     from oaktag.operations.drift import Drift
     from oaktag.operations.failures import Failures
-    from oaktag.operations.lab import LabDown, LabProbed, LabState, LabUp
+    from oaktag.operations.lab import LabChanged, LabDown, LabProbed, LabState, LabUp
     from oaktag.operations.lists import Compiled, Proved
     from oaktag.operations.reach import Reached
     from oaktag.operations.trace import Traced
@@ -181,32 +181,126 @@ class OfNetwork(Asked):
 
         draw_network(picture(self.model, reached), Path(file))
 
-    def lab_up(self, hours: float = 8.0) -> LabUp:
-        """Build the network from namespaces, with every endpoint in it, and no list yet.
+    def lab_up(
+        self,
+        hours: float = 8.0,
+        *,
+        lists: bool = True,
+        progress: Callable[[str], None] | None = None,
+    ) -> LabUp:
+        """Build the network from namespaces, with everybody in it; send every probe once before
+        any list, and load the lists.
+
+        Args:
+            hours: when it ends by itself.
+            lists: whether lists are loaded at all.
+            progress: told how far it is.
 
         Returns:
-            the lab that is up: ``nodes``, ``hosts``, ``links``, ``tunnels``, ``points``, ``hours``.
+            the lab that is up: ``nodes``, ``hosts``, ``links``, ``tunnels``, ``points``, ``feeds``,
+            ``lists``, ``baseline``, ``hours``.
 
         Raises:
             NotPossibleHere: in one sentence, what this machine lacks.
         """
         from oaktag.operations.lab import up
 
-        return up(self.model, hours)
+        return up(self.model, hours, lists=lists, progress=progress)
 
-    def lab_probe(self) -> LabProbed:
-        """Send real packets for every expectation and cell, without lists and with them.
+    def lab_apply(self) -> LabChanged:
+        """Bring the lab to the folder's present state, in place.
 
         Returns:
-            what packets did without lists and with them: ``probes``, ``summary``, ``feeds``,
-            ``counters``.
+            what has changed in it: ``things``, ``ended``, ``cells``, ``endpoints``, ``points``,
+            ``broken``.
 
         Raises:
             OakTagError: no lab is up.
         """
+        from oaktag.operations.lab import apply
+
+        return apply(self.model)
+
+    def lab_break(self, kind: str, name: str) -> LabChanged:
+        """Let something in the lab fail.
+
+        Args:
+            kind: ``link``, ``node``, ``feed`` or ``point``.
+            name: which one.
+
+        Returns:
+            what has changed in it, as of ``lab_apply``.
+
+        Raises:
+            UsageError: there is no such thing, or it has failed already.
+            OakTagError: no lab is up.
+        """
+        from oaktag.operations.lab import fail
+
+        return fail(self.model, kind, name)
+
+    def lab_heal(self, kind: str | None = None, name: str | None = None) -> LabChanged:
+        """Mend what was broken in the lab.
+
+        Args:
+            kind, name: one thing; without, all.
+
+        Returns:
+            what has changed in it, as of ``lab_apply``.
+
+        Raises:
+            UsageError: it is not broken.
+            OakTagError: no lab is up.
+        """
+        from oaktag.operations.lab import heal
+
+        return heal(self.model, kind, name)
+
+    def lab_probe(
+        self,
+        source: str | None = None,
+        destination: str | None = None,
+        service: str | None = None,
+        *,
+        against: Mapping[str, Any] | None = None,
+        progress: Callable[[str], None] | None = None,
+    ) -> LabProbed:
+        """Send real packets through what the lab holds now: for every expectation and cell, or for
+        one question.
+
+        Args:
+            source, destination: one question's ends; without, everything is tried.
+            service: which packets of it; without, what its cell decides.
+            against: an earlier result, to hold this one against.
+            progress: told how far it is.
+
+        Returns:
+            how packets fared, against what is meant and what is said of them: ``moved_on``,
+            ``lists``, ``broken``, ``probes``, ``summary``, ``not_probed``, ``counters``.
+
+        Raises:
+            OakTagError: no lab is up.
+            UsageError: an unknown name or service, or nothing of it can be sent.
+        """
         from oaktag.operations.lab import probe
 
-        return probe(self.model)
+        return probe(self.model, source, destination, service, against=against, progress=progress)
+
+    def lab_entering(self, name: str) -> list[str]:
+        """How to run something on a node or at an endpoint of the lab.
+
+        Args:
+            name: a node, or an endpoint.
+
+        Returns:
+            the words to put before a command.
+
+        Raises:
+            OakTagError: no lab is up, or there is nobody of that name in it.
+        """
+        from oaktag.operations.lab import lab_of
+
+        return lab_of(self.model).entering(name)
 
     def lab_state(self, folder: str | Path) -> LabState:
         """Write what the nodes of the lab report of themselves, for ``drift``.

@@ -144,6 +144,20 @@ class Folder:
         """A changed text as the bytes of its file."""
         return (BOM_UTF8 if name in self._marked else b"") + text.encode()
 
+    def copies(self) -> dict[str, bytes]:
+        """All files that were read, as they were.
+
+        Raises:
+            UsageError: one of them is another by now.
+        """
+        found = dict(self._laid)
+        if not self.alone:
+            for name in [n for n, seen in self._seen.items() if seen is not None]:
+                found.setdefault(name, read_plain(inside(self.path, name), MOST)[0])
+            if late := self.stale():
+                raise changed_meanwhile(late)
+        return found
+
     def stale(self) -> list[str]:
         """The files that are not as they were when they were read."""
         return [name for name, before in self._seen.items() if not self._is(name, before)]

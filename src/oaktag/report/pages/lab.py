@@ -1,16 +1,20 @@
-"""The lab: what is up, what packets did."""
+"""The lab: what is up, what was changed in it, what packets did."""
 
 from __future__ import annotations
+
+from collections.abc import Iterable
 
 from oaktag.report.page import Page
 from oaktag.report.words import Row, count
 
 
 def show(page: Page, d: Row, *, everything: bool = False) -> None:
-    """What is up, or written, or taken away; of probes the odd ones, or all."""
+    """What is up, or changed, or written, or taken away; of probes the odd ones, or all."""
     match d["command"]:
         case "lab up":
             _up(page, d)
+        case "lab apply" | "lab break" | "lab heal":
+            _changed(page, d)
         case "lab probe":
             _probes(page, d, everything=everything)
         case "lab state":
@@ -22,47 +26,134 @@ def show(page: Page, d: Row, *, everything: bool = False) -> None:
 
 def _up(page: Page, d: Row) -> None:
     page.say(
-        f"up: {count(d['nodes'], 'node')}, {count(d['hosts'], 'endpoint')}, "
+        f"up: {count(d['nodes'], 'node')}, {count(d['hosts'], 'host')}, "
         f"{count(d['links'], 'link')} (tags in frames on {d['tunnels']}); "
         f"it ends by itself after {d['hours']:g} h"
     )
-    page.hint("oaktag lab probe sends packets before and after the lists are loaded")
+    for feed in d["feeds"]:
+        page.say(f"feed {feed['feed']}: {count(feed['bindings'], 'binding')} arrived")
+    sent = sum(d["baseline"].values())
+    fares = ", ".join(f"{n} {_plural(how, n)}" for how, n in sorted(d["baseline"].items()))
+    page.say(
+        f"before any list, of {count(sent, 'probe')}: {fares or 'nobody is there to send one'}"
+    )
+    if d["lists"]:
+        page.say(f"lists loaded: {', '.join(d['points']) or 'no point holds one'}")
+        page.hint("oaktag lab probe sends them again, now through the lists")
+    else:
+        page.say("no list is loaded")
+        page.hint("oaktag lab apply loads the lists")
+
+
+def _plural(how: str, number: int) -> str:
+    """How a probe fares, said of several."""
+    if number == 1:
+        return how
+    words = {"arrives": "arrive", "is": "are", "does": "do"}
+    return " ".join(
+        words.get(w.rstrip(","), w.rstrip(",")) + "," * w.endswith(",") for w in how.split()
+    )
+
+
+# -- what was changed ----------------------------------------------------------------------------
+
+
+def _changed(page: Page, d: Row) -> None:
+    for thing in d["things"]:
+        if thing["what"] != "changed" or thing["kind"] not in ("node", "point"):
+            page.say(f"{thing['kind']} {thing['name']}: {_WHAT[thing['what']]}")
+    if routed := [t["name"] for t in d["things"] if (t["kind"], t["what"]) == ("node", "changed")]:
+        page.say(f"other routes at: {_some(routed)}")
+    for row in d["tables"]:
+        told = [f"{row[word]} {word}" for word in ("come", "gone") if row[word]]
+        page.say(f"{row['node']} knows otherwise: bindings {', '.join(told)}")
+    for cell in d["cells"]:
+        for word, text in (("opens", cell["opened_text"]), ("closes", cell["closed_text"])):
+            if text:
+                page.say(f"{cell['source']} → {cell['destination']} {word} {text}")
+    for row in d["points"]:
+        rules = "other rules" if row["entries"] or row["judges"] else "no rule changed"
+        if row["was"] and row["is"]:
+            tables = f", {count(len(row['bindings']), 'range')} of addresses bound otherwise"
+            page.say(f"{row['point']}: {rules}{tables if row['bindings'] else ''}")
+    for row in d["endpoints"]:
+        page.say(
+            f"{row['endpoint']}: was in {row['was'] or 'no group'}, is in {row['is'] or 'no group'}"
+        )
+    if d["ended"]:
+        page.say(f"ended: {count(d['ended'], 'flow')} that a list now denies")
+    if not (d["things"] or d["cells"] or d["endpoints"]):
+        page.say("the lab is as the folder is: nothing to do")
+    for row in d["broken"]:
+        page.say(f"broken: {row['kind']} {row['name']}")
+    page.hint("oaktag lab probe tries it")
+
+
+_WHAT = {"come": "is up", "gone": "is gone", "changed": "is changed"}
+
+
+def _some(names: Iterable[str], most: int = 8) -> str:
+    every = list(names)
+    left = f" and {len(every) - most} more" if len(every) > most else ""
+    return ", ".join(every[:most]) + left
+
+
+# -- probes --------------------------------------------------------------------------------------
 
 
 def _probes(page: Page, d: Row, *, everything: bool) -> None:
-    odd = [p for p in d["probes"] if p["verdict"] != "as meant"]
-    for feed in d["feeds"]:
-        page.say(f"feed {feed['feed']}: {count(feed['bindings'], 'binding')} arrived")
-    rows = d["probes"] if everything else _some(odd)
+    if d["moved_on"]:
+        page.say(
+            f"the folder has moved on since the lab was brought up to date ({_some(d['moved_on'])}); "
+            "this is what the lab holds; oaktag lab apply brings it up to date"
+        )
+    if not d["lists"]:
+        page.say("no list is loaded: this is how packets fare without any")
+    for row in d["broken"]:
+        page.say(f"broken: {row['kind']} {row['name']}")
+    odd = [p for p in d["probes"] if p["verdict"] != "as meant" or not p["agrees"]]
+    if not d["lists"]:
+        odd = [p for p in odd if not p["agrees"]]
+    rows = d["probes"] if everything else _first(odd)
     if rows:
+        then = "against" in d
         page.table(
-            ("probe", "from", "to", "meant", "no list", "with lists", "verdict"),
+            ("probe", "from", "to", "meant", "fares", *(("then",) if then else ()), "verdict"),
             [
                 (
                     f"{p['protocol']} {p['port'] or 'echo'}",
                     f"{p['source']['group']}\n{p['source']['address']}",
                     f"{p['destination']['group']}\n{p['destination']['address']}",
-                    p["meant"], _word(p["before"]), _word(p["after"]), p["verdict"],
+                    p["meant"],
+                    p["fares"] + (f" (at {p['lost_at']})" if p["lost_at"] else ""),
+                    *((p["then"],) if then else ()),
+                    p["verdict"] + ("" if p["agrees"] else f"; told: {p['told']}"),
                 )
                 for p in rows
             ],
-            wrap=(1, 2, 6),
-        )  # fmt: skip
+            wrap=(1, 2, 4, 5, 6) if then else (1, 2, 4, 5),
+        )
     if len(odd) > len(rows):
         page.say(f"and {len(odd) - len(rows)} more like these; --all shows every probe")
     counts = ", ".join(f"{n} {verdict}" for verdict, n in sorted(d["summary"].items()))
     page.say(f"{count(len(d['probes']), 'probe')}: {counts or 'nobody is there to send one'}")
+    if "against" in d:
+        page.say("then: " + ", ".join(f"{n} {word}" for word, n in sorted(d["against"].items())))
     for row in d["counters"]:
         agree = "agree" if row["agree"] else "DO NOT AGREE"
         page.say(f"{row['point']}: {row['packets']} new flows counted by cell; counters {agree}")
         for cell in row["differ"]:
             ends = f"{cell['source']} → {cell['destination']}"
             page.say(f"   {ends}: {cell['expected']} sent, {cell['counted']} counted")
-    if odd:
+    for row in d["not_probed"]:
+        page.say(f"not probed: {row['for']}: {row['reason']}")
+    if wrong := [p for p in d["probes"] if not p["agrees"]]:
+        page.say(f"{count(len(wrong), 'probe')} fared otherwise than we say: a defect of ours")
+    elif odd:
         page.hint("oaktag reach says where a tag is lost, and what to do")
 
 
-def _some(probes: list[Row], most: int = 5) -> list[Row]:
+def _first(probes: list[Row], most: int = 5) -> list[Row]:
     """The first few of each verdict."""
     seen: dict[str, int] = {}
     kept = []
@@ -71,7 +162,3 @@ def _some(probes: list[Row], most: int = 5) -> list[Row]:
         if seen[probe["verdict"]] <= most:
             kept.append(probe)
     return kept
-
-
-def _word(answered: bool) -> str:
-    return "answered" if answered else "no answer"

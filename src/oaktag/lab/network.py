@@ -1,0 +1,301 @@
+"""The network of a lab in being: of the one plan it makes the other, in place.
+
+What stays in both plans is not touched. First comes what is new, then routes lead over it, then
+bindings travel, and each point gets its list and its tables in one transaction; what is gone goes
+last. Flows that a new list denies are ended.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Collection, Iterable
+from concurrent.futures import ThreadPoolExecutor
+from dataclasses import replace
+from typing import Any
+
+from oaktag.core.accesslist import AccessList
+from oaktag.core.acting import act
+from oaktag.core.addresses import Range, parse_address, parse_prefix
+from oaktag.core.bindings import Binding, Lookup
+from oaktag.dialects import nftables, nftables_dump, nftables_live, nftables_reader
+from oaktag.errors import OakTagError
+from oaktag.lab import marks, wiring
+from oaktag.lab.feeds import Exchange
+from oaktag.lab.flows import Flow, end, flows
+from oaktag.lab.namespaces import inside, load, run
+from oaktag.lab.plan import REGISTRY, LabPlan, Row, Turned, turned
+from oaktag.lab.wiring import Numbers, Orders
+
+#: Seconds until all bindings must have arrived.
+PATIENCE = 30.0
+KINDS = ("nodes", "hosts", "links", "feeds", "points")
+
+
+class LabNetwork:
+    """A network of namespaces.
+
+    Attributes:
+        plan: what it is made as.
+        loaded: the text of each list that was loaded.
+    """
+
+    def __init__(self) -> None:
+        self.plan = LabPlan()
+        self.loaded: dict[str, str] = {}
+        self._ranges: dict[str, list[Range]] = {}
+        self._rows: dict[str, frozenset[Row]] = {}
+        self._learnt: dict[str, tuple[int, int]] = {}
+        self._numbers = {kind: Numbers() for kind in KINDS}
+        self._exchange = Exchange(self._place)
+        self._versions: dict[str, int] = {}
+
+    # -- names -----------------------------------------------------------------------------------
+
+    def node(self, name: str) -> str:
+        """The namespace of a node."""
+        return f"n{self._numbers['nodes'][name]}"
+
+    def space(self, name: str) -> str:
+        """The namespace of a host or a node."""
+        if name in self.plan.hosts:
+            return f"h{self._numbers['hosts'][name]}"
+        return self.node(name)
+
+    def addresses(self, name: str) -> list[str]:
+        """The addresses of a host or a node, without lengths."""
+        held = self.plan.hosts.get(name) or self.plan.nodes[name]
+        return [a.split("/")[0] for a in held.addresses]
+
+    def _place(self, name: str) -> tuple[str, str]:
+        if name == REGISTRY:
+            return REGISTRY, wiring.feed_address(-1)
+        return self.node(name), wiring.feed_address(self._numbers["nodes"][name])
+
+    # -- from one plan to the other ----------------------------------------------------------------
+
+    async def become(self, plan: LabPlan, *, lists: bool) -> dict[str, Any]:
+        """Make it the network of another plan.
+
+        Args:
+            plan: what it is to be.
+            lists: whether points get their lists; without, those that hold one lose it.
+
+        Returns:
+            of each kind what has come, is gone or is another by now; how many flows were ended; of
+            nodes that know otherwise how many bindings came, and how many are gone.
+
+        Raises:
+            OakTagError: a program of the system refuses, or bindings do not arrive.
+        """
+        was = self.plan
+        ways = {kind: turned(getattr(was, kind), getattr(plan, kind)) for kind in KINDS}
+        come, go = Orders(), Orders()
+        if not was.nodes:
+            wiring.registry(come)
+        self._nodes(plan, ways["nodes"], come, go)
+        self._links(plan, ways["links"], come, go)
+        self._hosts(plan, ways["hosts"], come, go)
+        self._routes(plan, ways["links"], come)
+        come.run()
+        self.plan = plan
+        for name in (*ways["nodes"].come, *ways["nodes"].other):
+            node, before = plan.nodes[name], was.nodes.get(name)
+            if before is None or (node.marks, node.carries) != (before.marks, before.carries):
+                self._versions.pop(name, None)
+                with inside(self.node(name)):
+                    load(marks.rules(marks=node.marks, carries=node.carries))
+        await self._feeds(was, plan, ways["feeds"])
+        wanted = {n: p.text for n, p in plan.points.items()} if lists else {}
+        ended = self._lists(was, wanted)
+        go.run()
+        for name in ways["nodes"].gone:
+            self._numbers["nodes"].take(name, self._numbers["nodes"][name])
+            self._exchange.forget(name)
+            self._ranges.pop(name, None)
+            self._rows.pop(name, None)
+            self._versions.pop(name, None)
+        kinds = {kind: way._asdict() for kind, way in ways.items()}
+        return {**kinds, "ended": ended, "tables": self._learnt}
+
+    def _nodes(self, plan: LabPlan, way: Turned, come: Orders, go: Orders) -> None:
+        numbers = self._numbers["nodes"]
+        for name in way.come:
+            wiring.node_comes(come, numbers.give(name))
+        for name in (*way.come, *way.other):
+            before = self.plan.nodes.get(name)
+            was, now = before.addresses if before else [], plan.nodes[name].addresses
+            number = numbers[name]
+            wiring.own_addresses(come, number, "del", [a for a in was if a not in now])
+            wiring.own_addresses(come, number, "add", [a for a in now if a not in was])
+        for name in way.gone:
+            wiring.node_goes(go, numbers[name])
+
+    def _links(self, plan: LabPlan, way: Turned, come: Orders, go: Orders) -> None:
+        numbers, nodes = self._numbers["links"], self._numbers["nodes"]
+        for name in (*way.gone, *way.other):
+            link, number = self.plan.links[name], numbers[name]
+            if link.a in plan.nodes or link.b in plan.nodes:
+                wiring.link_goes(go, number, (nodes[link.a], nodes[link.b]), link)
+            if name in way.gone:
+                numbers.take(name, number)
+        for name in (*way.come, *way.other):
+            link = plan.links[name]
+            before = numbers[name] if name in way.other else None
+            wiring.link_comes(come, numbers.give(name), (nodes[link.a], nodes[link.b]), link)
+            if before is not None:
+                numbers.take(name, before)
+
+    def _hosts(self, plan: LabPlan, way: Turned, come: Orders, go: Orders) -> None:
+        numbers, nodes = self._numbers["hosts"], self._numbers["nodes"]
+        for name in way.gone:
+            wiring.host_goes(go, numbers[name], nodes[self.plan.hosts[name].node])
+            numbers.take(name, numbers[name])
+        for name in way.come:
+            host = plan.hosts[name]
+            wiring.host_comes(come, numbers.give(name), nodes[host.node], host)
+        for name in way.other:  # at the same node: another one would be of another name
+            before, now = self.plan.hosts[name], plan.hosts[name]
+            at = numbers[name], nodes[now.node]
+            wiring.addressed(come, *at, before.addresses, now.addresses)
+
+    def _routes(self, plan: LabPlan, links: Turned, come: Orders) -> None:
+        remade = {*links.come, *links.other}
+        for name, node in plan.nodes.items():
+            before = self.plan.nodes[name].routes if name in self.plan.nodes else {}
+            number = self._numbers["nodes"][name]
+            for prefix, link in node.routes.items():
+                if before.get(prefix) != link or link in remade:
+                    side = 1 if plan.links[link].a == name else 0
+                    at = self._numbers["links"][link]
+                    wiring.route_leads(come, number, prefix, at, side)
+            for prefix in before.keys() - node.routes.keys():
+                wiring.route_goes(come, number, prefix)
+
+    async def _feeds(self, was: LabPlan, plan: LabPlan, way: Turned) -> None:
+        exchange, numbers = self._exchange, self._numbers["feeds"]
+        for name in (*way.gone, *way.other):
+            await exchange.stop(name)
+            numbers.take(name, numbers[name])
+        exchange.learn(REGISTRY, plan.registry, relays=True)
+        for name, node in plan.nodes.items():
+            exchange.learn(name, node.learns, relays=node.relays)
+        for name in (*way.come, *way.other):
+            await exchange.start(name, plan.feeds[name], numbers.give(name))
+        if not await exchange.settled(PATIENCE):
+            late = ", ".join(n for n, f in exchange.feeds.items() if not f.settled)
+            raise OakTagError(f"not all bindings arrived in {PATIENCE:g} s by {late}")
+
+    # -- lists and tables ------------------------------------------------------------------------
+
+    def _lists(self, was: LabPlan, wanted: dict[str, str]) -> int:
+        """Bring lists and tables up to date, each point's in one transaction; end what is now
+        denied, and return how many flows that are."""
+        texts: dict[str, list[str]] = {}
+        gone = {
+            p for p in self.loaded
+            if p not in wanted or self.plan.points[p].node != was.points[p].node
+        }  # fmt: skip
+        for point in sorted(gone):
+            if was.points[point].node in self.plan.nodes:
+                drop = f"delete table inet {nftables.table_name(point)}\n"
+                texts.setdefault(was.points[point].node, []).append(drop)
+        judging: set[str] = set()
+        learnt: set[str] = set()
+        self._learnt = {}
+        for name, node in self.plan.nodes.items():
+            known = self._exchange.known(name)
+            if self._versions.get(name) != known.version:
+                learnt.add(name)
+                rows = frozenset(known.rows())
+                old = self._rows.get(name, frozenset())
+                self._learnt[name] = len(rows - old), len(old - rows)
+                self._rows[name] = rows
+                self._ranges[name] = ranges_of(rows, self.plan.order)
+                self._versions[name] = known.version
+                if node.marks:
+                    refilled = nftables_live.refill_tags(marks.TABLE, self._ranges[name], flag=0)
+                    texts.setdefault(name, []).append(refilled)
+        for point, text in wanted.items():
+            held = self.plan.points[point]
+            name = held.node
+            before = None if point in gone else self.loaded.get(point)
+            if before == text and name not in learnt:
+                continue
+            lines = ""
+            if before is None:
+                lines = text
+            elif before != text:
+                lines = nftables_live.change(point, before, text)
+            lines += nftables_live.refill(point, self._ranges[name], held.tags)
+            texts.setdefault(name, []).append(lines)
+            judging.add(name)
+        self._load(texts)
+        self.loaded = wanted
+        return self._end(judging)
+
+    def _load(self, texts: dict[str, list[str]]) -> None:
+        def one(item: tuple[str, list[str]]) -> None:
+            with inside(self.node(item[0])):
+                for text in item[1]:
+                    load(text)
+
+        with ThreadPoolExecutor(4) as pool:
+            list(pool.map(one, texts.items()))
+
+    def _end(self, nodes: Collection[str]) -> int:
+        """End the flows that some nodes know and a point there denies by now."""
+        ended = 0
+        for name in sorted(nodes):
+            lists = []
+            for point, text in self.loaded.items():
+                if self.plan.points[point].node == name:
+                    held, bound = nftables_reader.read(text), tuple(self._ranges[name])
+                    lists.append(replace(held, source_bindings=bound, destination_bindings=bound))
+            with inside(self.node(name)):
+                gone = [f for f in flows() if any(_denied(f, held) for held in lists)]
+                end(gone)
+            ended += len(gone)
+        return ended
+
+    # -- what is there ---------------------------------------------------------------------------
+
+    def knows(self, node: str) -> list[Row]:
+        """All bindings that a node knows, those that lose included."""
+        return sorted(self._exchange.known(node).rows(), key=str)
+
+    def brought(self) -> dict[str, int]:
+        """How many bindings each feed has brought."""
+        return {
+            name: len(self._exchange.known(feed.receiver).heard.get(name, {}))
+            for name, feed in self.plan.feeds.items()
+        }
+
+    def holds(self, point: str) -> str:
+        """The text of the list that the kernel holds for a point."""
+        table = nftables.table_name(point)
+        with inside(self.node(self.plan.points[point].node)):
+            dump = run(["nft", "-n", "-s", "list", "table", "inet", table])
+        return nftables_dump.as_written(point, dump, self.loaded[point])
+
+    def counts(self, point: str) -> dict[str, dict[str, int]]:
+        """Packets of every cell of a point: destination tag → source tag → count."""
+        table = nftables.table_name(point)
+        with inside(self.node(self.plan.points[point].node)):
+            return nftables_live.cell_counts(run(["nft", "-j", "list", "table", "inet", table]))
+
+    async def close(self) -> None:
+        """End its feeds."""
+        await self._exchange.close()
+
+
+def ranges_of(rows: Iterable[Row], order: list[str]) -> list[Range]:
+    """Bindings as disjoint ranges, those in force."""
+    bindings = [Binding(parse_prefix(p), tag, source, since) for p, tag, source, since in rows]
+    return Lookup(bindings, order).ranges()
+
+
+def _denied(flow: Flow, held: AccessList) -> bool:
+    """Whether a list that lets known flows pass would not let this one open."""
+    if not held.stateful:
+        return False
+    source, destination = (parse_address(a)[1] for a in (flow.source, flow.destination))
+    return act(held, flow.packet, source, destination, flow.frame) == "deny"

@@ -1,0 +1,269 @@
+"""Which packets a lab sends: for every expectation, and for every cell between groups of somebody.
+
+What is denied is tried with what the destination offers: the services that others may use there.
+What cannot be tried is listed, with the reason.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Iterator
+from dataclasses import dataclass, field
+from typing import NamedTuple
+
+from oaktag.core.addresses import address_text
+from oaktag.core.packets import ECHO, ICMP_OF, Packet, Region
+from oaktag.core.placement import Host, meet, node_hosts
+from oaktag.core.question_words import End
+from oaktag.errors import UsageError
+from oaktag.lab.plan import Probe
+from oaktag.operations.expect import hosts_of
+from oaktag.operations.lab_plan import Beings
+from oaktag.operations.model import Model
+from oaktag.workspace.expectations_file import Expectation
+
+PROTOCOLS = {6: "tcp", 17: "udp"}
+#: Source ports that the system gives (ip(7), ip_local_port_range), and one of them.
+GIVEN, USUAL = (32_768, 60_999), 50_000
+#: Ranges of so many ports name no service.
+WIDE = 1000
+#: What is sent where the destination offers nothing and any port will do.
+ANY = 443
+#: Of an expectation so many packets are tried between its first two ends, and one between others;
+#: of a question so many.
+FIRST, ASKED = 3, 12
+#: So many probes are sent for cells.
+MOST = 4000
+
+
+class Trial(NamedTuple):
+    """A probe, why it is sent, and whether the matrix means it to pass."""
+
+    why: str
+    source: Host
+    destination: Host
+    packet: Packet
+    probe: Probe
+    meant: bool
+
+
+@dataclass(slots=True)
+class Trials:
+    """What is sent, and what is not: why it would have been, and the reason."""
+
+    sent: list[Trial] = field(default_factory=list)
+    omitted: list[tuple[str, str]] = field(default_factory=list)
+
+
+class Trying:
+    """Makes trials of a workspace."""
+
+    def __init__(self, model: Model, beings: Beings) -> None:
+        self.model = model
+        self.beings = beings
+        self.made = Trials()
+        self._known: set[Probe] = set()
+        self._offers: dict[tuple[int, int], list[Packet]] = {}
+        self._at: dict[int, list[Host]] = {}
+        for being in beings.every.values():
+            for host in being.hosts:
+                self._at.setdefault(host.group, []).append(host)
+        #: Those and the own addresses of nodes with points, which are asked for as well.
+        self._toward = {group: list(hosts) for group, hosts in self._at.items()}
+        for host in node_hosts(model.groups, model.network, model.registry):
+            self._toward.setdefault(host.group, []).append(host)
+
+    def every(self) -> Trials:
+        """For every expectation and cell."""
+        for expectation in (*self.model.files.expectations, *self.model.files.keep_open):
+            self._expectation(expectation)
+        self._cells()
+        return self.made
+
+    def asked(self, source: End, destination: End, mask: int, what: str) -> Trials:
+        """For one question: packets of a set between two ends.
+
+        Raises:
+            UsageError: none of them can be sent, with the reason.
+        """
+        sides = [self._present(hosts_of(self.model, end)) for end in (source, destination)]
+        told = f"{source.word} to {destination.word}"
+        for pair in _pairs(*sides):
+            self._some(told, pair, self._sendable(pair, mask)[:ASKED])
+        if not self.made.sent:
+            reason = self._why_not(source, destination, sides) or f"no packet of {what} can be sent"
+            raise UsageError(f"{told} cannot be tried: {reason}")
+        return self.made
+
+    # -- what is tried ---------------------------------------------------------------------------
+
+    def _expectation(self, expectation: Expectation) -> None:
+        atoms = self.model.atoms
+        asked = atoms.mask(expectation.boxes) if expectation.boxes else atoms.full
+        why = str(expectation.location)
+        ends = expectation.source, expectation.destination
+        sides = [self._present(hosts_of(self.model, end)) for end in ends]
+        done: set[int] = set()
+        for number, pair in enumerate(_pairs(*sides)):
+            mask = atoms.full if expectation.kind in ("none", "exactly") else asked
+            most = 1 if number else FIRST
+            packets = self._sendable(pair, mask & asked or mask)[:most]
+            if expectation.kind in ("none", "exactly"):
+                packets += self._denied(pair)[:most]
+            if self._some(why, pair, packets):
+                done.add(pair[0].family)
+        for family in {4, 6} - done:
+            mine = [[h for h in side if h.family == family] for side in sides]
+            reason = self._why_not(*ends, mine) or "only TCP, UDP and echo requests can be sent"
+            self.made.omitted.append((f"{why}, IPv{family}", reason))
+
+    def _cells(self) -> None:
+        model, seen = self.model, set[tuple[object, ...]]()
+        before = len(self.made.sent)
+        left = 0
+        for s, sources in sorted(self._at.items()):
+            for d, destinations in sorted(self._toward.items()):
+                form = model.matrix.forms[model.matrix.form(s, d)]
+                for number, pair in enumerate(_pairs(sources, destinations)):
+                    family = pair[0].family
+                    # Each cell once in each family, and each two segments once for some cell.
+                    ways = {(s, d, family), (pair[0].segment, pair[1].segment, family)}
+                    if ways <= seen:
+                        continue
+                    if len(self.made.sent) - before >= MOST:
+                        left += 1
+                        continue
+                    seen |= ways
+                    packets = self._sendable(pair, form)[:1]
+                    # What is denied costs patience: once a cell is enough. Toward a node's own
+                    # address its point judges nothing without ``own``.
+                    if number == 0 and not pair[1].own:
+                        packets += self._denied(pair)[:1]
+                    self._some("the cell", pair, packets)
+        if left:
+            self.made.omitted.append(
+                (f"{left:,} more cells", f"{MOST:,} probes are sent for cells")
+            )
+
+    def _some(self, why: str, pair: tuple[Host, Host], packets: Iterable[Packet]) -> bool:
+        sent = False
+        for packet in packets:
+            self._add(why, pair, packet)
+            sent = True
+        return sent
+
+    def _add(self, why: str, pair: tuple[Host, Host], packet: Packet) -> None:
+        a, b = pair
+        names = self.beings.name_of(a), self.beings.name_of(b)
+        assert names[0] is not None and names[1] is not None
+        echo = packet.protocol not in PROTOCOLS
+        probe = Probe(
+            names[0], address_text(a.family, a.address),
+            names[1], address_text(b.family, b.address),
+            "icmp" if echo else PROTOCOLS[packet.protocol], 0 if echo else packet.destination_port,
+            0 if echo or packet.source_port == USUAL else packet.source_port,
+        )  # fmt: skip
+        if probe in self._known:
+            return
+        self._known.add(probe)
+        form = self.model.matrix.forms[self.model.matrix.form(a.group, b.group)]
+        meant = bool(form >> self.model.atoms.atom(packet) & 1)
+        self.made.sent.append(Trial(why, a, b, packet, probe, meant))
+
+    def _present(self, hosts: Iterable[Host]) -> list[Host]:
+        return [h for h in hosts if self.beings.name_of(h) is not None]
+
+    def _why_not(self, source: End, destination: End, sides: list[list[Host]]) -> str:
+        for end, side in zip((source, destination), sides, strict=True):
+            if not side:
+                told = {self.beings.absent[h] for h in hosts_of(self.model, end)
+                        if h in self.beings.absent}  # fmt: skip
+                return f"nobody of {end.word} is there" + "".join(f" ({t})" for t in sorted(told))
+        if not _pairs(*sides):
+            return "nobody sends to himself, and they have no addresses of one family"
+        return ""
+
+    # -- with which packets ----------------------------------------------------------------------
+
+    def _sendable(self, pair: tuple[Host, Host], mask: int) -> list[Packet]:
+        """Packets of a set that can be sent, what the destination offers first."""
+        family, atoms = pair[0].family, self.model.atoms
+        offered = [p for p in self._offered(pair[1].group, family) if mask >> atoms.atom(p) & 1]
+        regions = atoms.regions(mask & atoms.of_family(family))
+        return list(dict.fromkeys([*offered, *_of(regions, family)]))
+
+    def _denied(self, pair: tuple[Host, Host]) -> list[Packet]:
+        """What a cell denies of what its destination offers; else anything that it denies."""
+        model = self.model
+        form = model.matrix.forms[model.matrix.form(pair[0].group, pair[1].group)]
+        return self._sendable(pair, model.atoms.full & ~form)
+
+    def _offered(self, group: int, family: int) -> list[Packet]:
+        """The services that anybody may use at a group, as packets: those that name ports."""
+        if (group, family) not in self._offers:
+            matrix, atoms = self.model.matrix, self.model.atoms
+            forms = {matrix.form(s, group) for s in range(len(self.model.groups))}
+            found: dict[Packet, None] = {}
+            for form in sorted(forms):
+                for region in atoms.regions(matrix.forms[form] & atoms.of_family(family)):
+                    found.update(dict.fromkeys(_of([region], family, narrow=True)))
+            self._offers[group, family] = list(found)
+        return self._offers[group, family]
+
+
+def _of(regions: Iterable[Region], family: int, *, narrow: bool = False) -> Iterator[Packet]:
+    """A packet of each region and protocol that can be sent; ``narrow``: where it names ports."""
+    echo = Packet(family, ICMP_OF[family], ECHO[family][0], 0)
+    for region in regions:
+        if family not in region.families:
+            continue
+        for number in PROTOCOLS:
+            if _has(region.protocols, number) and (port := _port(region, narrow=narrow)):
+                yield Packet(family, number, _source(region), port)
+        if (
+            not narrow and _has(region.protocols, echo.protocol)
+            and _has(region.sources, echo.source_port) and _has(region.destinations, 0)
+        ):  # fmt: skip
+            yield echo
+
+
+def _port(region: Region, *, narrow: bool) -> int:
+    """A port to send to; 0: there is none."""
+    for low, high in region.destinations:
+        if high and not (narrow and high - low >= WIDE):
+            return ANY if low <= ANY <= high and high - low >= WIDE else max(low, 1)
+    return 0
+
+
+def _source(region: Region) -> int:
+    """A port to send from: ``USUAL`` where any that the system gives will do."""
+    if any(low <= GIVEN[0] and GIVEN[1] <= high for low, high in region.sources):
+        return USUAL
+    return region.sources[0][1]
+
+
+def _has(ranges: Iterable[tuple[int, int]], number: int) -> bool:
+    return any(low <= number <= high for low, high in ranges)
+
+
+def _pairs(sources: list[Host], destinations: list[Host]) -> list[tuple[Host, Host]]:
+    """One pair for each two segments and family."""
+    found: dict[tuple[object, ...], tuple[Host, Host]] = {}
+    for a in _some_of_each(sources):
+        for b in _some_of_each(destinations):
+            if meet(a, b) and a.address != b.address:
+                found.setdefault((_place(a), _place(b), a.family), (a, b))
+    return list(found.values())
+
+
+def _some_of_each(hosts: list[Host]) -> list[Host]:
+    """Two hosts of each segment and family, for nobody sends to himself."""
+    found: dict[tuple[object, ...], list[Host]] = {}
+    for host in hosts:
+        held = found.setdefault((_place(host), host.family), [])
+        if len(held) < 2 and all(h.endpoint != host.endpoint or h.endpoint < 0 for h in held):
+            held.append(host)
+    return [host for held in found.values() for host in held]
+
+
+def _place(host: Host) -> str:
+    return host.node if host.own else host.segment or host.node

@@ -1,0 +1,253 @@
+"""A lab that is kept up to date: one state, changed in place, broken and healed."""
+
+from __future__ import annotations
+
+import json
+import random
+import subprocess
+import sys
+import time
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
+from dataclasses import replace
+from pathlib import Path
+from typing import Any
+
+import jsonschema
+import pytest
+
+from conftest import Ran
+from networks import random_net, write_net
+from oaktag import Workspace
+from oaktag.errors import OakTagError, UsageError
+from oaktag.lab.plan import rows
+from oaktag.operations import lab
+from oaktag.operations.lab_plan import names_of
+from test_commands import _schema
+from test_lab import _predicted
+
+Run = Callable[..., Ran]
+FLOW = str(Path(__file__).with_name("flow.py"))
+pytestmark = pytest.mark.usefixtures("real_kernel")
+
+
+@contextmanager
+def flowing(folder: Path, who: str, to: str, address: str, seconds: float) -> Iterator[Any]:
+    """Echoes between two endpoints of a lab while something else goes on; what came back."""
+    workspace, told = Workspace.load(folder), dict[str, int]()
+    serve = [*workspace.lab_entering(to), sys.executable, FLOW, "serve", address, "8443"]
+    server = subprocess.Popen(serve)
+    time.sleep(0.5)
+    send = [
+        *workspace.lab_entering(who),
+        sys.executable,
+        FLOW,
+        "send",
+        address,
+        "8443",
+        str(seconds),
+    ]
+    sender = subprocess.Popen(send, stdout=subprocess.PIPE)
+    time.sleep(0.3)
+    try:
+        yield told
+        told.update(json.loads(sender.communicate()[0]))
+    finally:
+        server.kill()
+        server.wait()
+
+
+def _cell(folder: Path, source: str, destination: str) -> int:
+    """The packets that hall-edge counted for a cell."""
+    model = Workspace.load(folder).model
+    tag = model.groups.tag
+    counted = lab.lab_of(model).ask("counters")["cells"]["hall-edge"]
+    row = counted.get(str(tag(model.groups.index[destination])), {})
+    return int(row.get(str(tag(model.groups.index[source])), 0))
+
+
+def _edit(folder: Path, name: str, old: str, new: str) -> None:
+    path = folder / name
+    text = path.read_text(encoding="utf-8")
+    assert old in text
+    path.write_text(text.replace(old, new), encoding="utf-8")
+
+
+def test_it_follows_the_folder_in_place(oaktag: Run, sample: Path) -> None:
+    """A kept flow loses nothing, one that is denied ends, counters of other cells stay; the lab is
+    judged by what it holds until it is brought up to date."""
+    layer = "matrix/20-reading.csv"
+    _edit(sample, layer, "return-sorters,catalogue,search-only", "return-sorters,catalogue,all")
+    up = oaktag("-C", sample, "lab", "up")
+    try:
+        assert up.status == 0
+        held = (sample / layer).read_text(encoding="utf-8")
+        first = oaktag("-C", sample, "lab", "probe", "return-sorters", "catalogue", "https").out
+        assert "as meant" in first
+        before = _cell(sample, "return-sorters", "catalogue")
+        with flowing(sample, "02:00:5e:10:00:11", "catalogue-1", "10.20.200.11", 8) as kept:
+            # What is closed here is none of the flow's business.
+            _edit(sample, layer, "librarians,loans-db,use-loans", "librarians,loans-db,nothing")
+            stale = oaktag("-C", sample, "lab", "probe", "ada", "loans-1", "8443/tcp", "--json")
+            assert stale.json["moved_on"] == [layer]
+            assert {p["verdict"] for p in stale.json["probes"]} == {"as meant"}
+            assert {p["meant"] for p in stale.json["probes"]} == {"allow"}
+            ran = oaktag("-C", sample, "lab", "apply", "--json")
+            jsonschema.validate(ran.json, _schema("lab-apply"))
+            assert [(c["source"], c["destination"]) for c in ran.json["cells"]] == [
+                ("librarians", "loans-db")
+            ]
+            fresh = oaktag("-C", sample, "lab", "probe", "ada", "loans-1", "8443/tcp", "--json")
+            assert fresh.json["moved_on"] == []
+            assert {(p["meant"], p["fares"]) for p in fresh.json["probes"]} == {
+                ("deny", "does not arrive")
+            }
+            started = time.monotonic()
+            _edit(
+                sample, "inventory/servers.csv", "catalogue-1,",
+                "catalogue-8,10.20.200.18,catalogue,\ncatalogue-1,",
+            )  # fmt: skip
+            clone = oaktag("-C", sample, "lab", "apply", "--json").json
+            found = oaktag("-C", sample, "lab", "probe", "ada", "catalogue-8", "https")
+            assert found.status == 0 and time.monotonic() - started < 60
+            assert {"kind": "host", "name": "catalogue-8", "what": "come"} in clone["things"]
+            assert [(p["entries"], p["judges"]) for p in clone["points"]] == [([], False)]
+            assert {"node": "hall-edge", "come": 1, "gone": 0} in clone["tables"]
+        assert kept["sent"] > 500 and (kept["tcp"], kept["udp"]) == (0, 0), kept
+        assert _cell(sample, "return-sorters", "catalogue") == before + 2
+        # The changed cell has begun anew when the list came.
+        assert _cell(sample, "librarians", "loans-db") == len(fresh.json["probes"])
+        with flowing(sample, "02:00:5e:10:00:11", "catalogue-1", "10.20.200.11", 6) as ended:
+            _edit(
+                sample,
+                layer,
+                "return-sorters,catalogue,all",
+                "return-sorters,catalogue,search-only",
+            )
+            done = oaktag("-C", sample, "lab", "apply")
+            assert "flows that a list now denies" in done.out
+        assert ended["tcp"] > 2 < ended["udp"] and ended["sent"] > 10
+        (sample / layer).write_text(held, encoding="utf-8")
+        assert oaktag("-C", sample, "lab", "apply").status == 0
+        again = oaktag("-C", sample, "lab", "apply")
+        assert "nothing to do" in again.out
+    finally:
+        oaktag("-C", sample, "lab", "down")
+
+
+def test_state_is_what_the_kernel_holds(oaktag: Run, mended: Path) -> None:
+    """What somebody changes in the kernel, by hand, shows; so does a folder that has moved on."""
+    oaktag("-C", mended, "lab", "up")
+    try:
+        oaktag("-C", mended, "lab", "state")
+        assert oaktag("-C", mended, "drift").status == 0
+        enter = Workspace.load(mended).lab_entering("hall-edge")
+        nft = [*enter, "nft", "add", "rule", "inet", "oaktag_hall_edge", "outside", "drop"]
+        subprocess.run(nft, check=True)
+        oaktag("-C", mended, "lab", "state")
+        drift = oaktag("-C", mended, "drift", "--json").json["drift"]
+        assert [(r["node"], r["kind"]) for r in drift] == [("hall-edge", "lists")]
+        assert drift[0]["differences"][0]["what"] == "other list"
+        oaktag("-C", mended, "lab", "up")
+        _edit(
+            mended,
+            "matrix/20-reading.csv",
+            "return-sorters,catalogue,search-only",
+            "return-sorters,catalogue,all",
+        )
+        oaktag("-C", mended, "lab", "state")
+        moved = oaktag("-C", mended, "drift", "--json").json["drift"]
+        assert [(r["node"], r["kind"]) for r in moved] == [("hall-edge", "lists")]
+    finally:
+        oaktag("-C", mended, "lab", "down")
+
+
+@pytest.mark.parametrize("seed", [3, 8])
+def test_a_failure_is_the_network_without(seed: int, tmp_path: Path) -> None:
+    """What packets meet after a failure is what reach says of files in which the thing is not
+    there; a feed that stops takes with it what only it brought; healed, all is as before."""
+    net, rng = random_net(seed, plain=True), random.Random(seed)
+    for node in net.nodes:  # several points of one node must go by the frame first
+        for point in node["points"] if len(node["points"]) > 1 else ():
+            point.pop("match", None)
+            point["if_differ"] = "frame"
+    folder = tmp_path / "whole"
+    folder.mkdir()
+    workspace = write_net(net, folder)
+    model = workspace.model
+    lab.up(model)
+    try:
+        before = [p["fares"] for p in lab.probe(model).probes]
+        known = names_of(model.network)
+        tried = 0
+        for kind in ("link", "feed", "node", "point"):
+            for name in rng.sample(known[kind], min(2, len(known[kind]))):
+                said = lab.fail(model, kind, name)
+                assert {"kind": kind, "name": name} in said.broken
+                probed = lab.probe(model)
+                assert all(p["agrees"] for p in probed.probes), (kind, name)
+                hand = tmp_path / f"without-{kind}-{name}"
+                hand.mkdir()
+                without = write_net(_without(net, kind, name), hand)
+                _holds(without, probed)
+                _knows(model, without)
+                with pytest.raises(UsageError, match="broken already"):
+                    lab.fail(model, kind, name)
+                lab.heal(model, kind, name)
+                tried += 1
+        assert tried >= 6
+        assert [p["fares"] for p in lab.probe(model).probes] == before
+        with pytest.raises(UsageError, match="broken is: nothing"):
+            lab.heal(model)
+    finally:
+        lab.down(model)
+    with pytest.raises(OakTagError, match="no lab is up"):
+        lab.fail(model, "link", known["link"][0])
+
+
+def _without(net: Any, kind: str, name: str) -> Any:
+    """The network with something taken out of its files by hand."""
+    if kind == "link":
+        return replace(net, links=[k for k in net.links if k["name"] != name])
+    if kind == "feed":
+        return replace(net, feeds=[f for f in net.feeds if f["name"] != name])
+    if kind == "node":
+        return replace(
+            net,
+            links=[k for k in net.links if name not in k["between"]],
+            feeds=[f for f in net.feeds if name not in (f["from"], f["to"])],
+        )
+    nodes = [
+        {**n, "points": [p for p in n["points"] if f"{n['node']}.{p['name']}" != name]}
+        for n in net.nodes
+    ]
+    return replace(net, nodes=nodes)
+
+
+def _holds(without: Workspace, probed: Any) -> None:
+    """Each probe did what reach says of the files by hand, where only one path leads it."""
+    asked: dict[tuple[str, ...], Any] = {}
+    for probe in probed.probes:
+        if probe["source"]["endpoint"] is None or probe["destination"]["endpoint"] is None:
+            continue
+        ends = tuple(f"endpoint:{probe[e]['endpoint']}" for e in ("source", "destination"))
+        if ends not in asked:
+            asked[ends] = without.reach(*ends)["flows"]
+        at = [(probe[e]["segment"], probe[e]["group"]) for e in ("source", "destination")]
+        flows = [
+            f for f in asked[ends]
+            if [(f[e]["segment"], f[e]["group"]) for e in ("source", "destination")] == at
+        ]  # fmt: skip
+        if len(flows) == 1 and not flows[0]["path"]:
+            assert probe["fares"] == "does not arrive"
+        elif len(flows) == 1:
+            told = _predicted(probe, flows[0])
+            assert probe["verdict"] in (told, "the answer is lost"), (probe, flows[0])
+
+
+def _knows(model: Any, without: Workspace) -> None:
+    """Each node knows what it would know if its feeds were those of the files by hand."""
+    known = lab.lab_of(model).ask("state")["known"]
+    for node in without.model.network.nodes:
+        meant = {(str(b.prefix), b.tag, b.source) for b in without.model.knowledge.known(node)}
+        assert {row[:3] for row in rows(known[node])} == meant, node
