@@ -4,7 +4,7 @@ Rules kept here (semantics, section 5): a list is a head, rules and tables of bi
 says what is judged and how tags are seen, as steps that are taken one after the other; then the
 destination's tag chooses a block, the source's tag in it a chain, and the first entry of the
 chain that matches decides. An entry has an ``action`` and a ``would``; each cites line keys;
-cells share chains, each with its own count.
+cells share chains, each with its own count; a cell of which something is recorded has its own.
 """
 
 from __future__ import annotations
@@ -97,7 +97,8 @@ class ListEntry:
 
     ``readable``: of packets with ports (or ICMP type and code) only those where they can be read;
     a region that does not name all of them matches no others anyway. ``keys`` name the lines that
-    it serves, or ``default``.
+    it serves, or ``default``. ``cell``: the tags of source and destination of an entry that is
+    recorded, whose chain is that cell's alone.
     """
 
     region: Region | None
@@ -107,6 +108,12 @@ class ListEntry:
     answer: bool = False
     keys: tuple[str, ...] = ()
     readable: bool = False
+    cell: tuple[int, int] | None = None
+
+    @property
+    def recorded(self) -> bool:
+        """Whether packets that match it are recorded: it asks for a log, or its answers differ."""
+        return self.log is not None or self.action != self.would
 
 
 @dataclass(frozen=True, slots=True)

@@ -2,8 +2,9 @@
 
 Rules kept here (semantics, section 5): the list decides as the matrix does for the tags that the
 point sees; entries that cannot match are left out; equal chains are shared and named by their
-content, so that a change elsewhere renames nothing; a point in ``observe`` lets all pass and
-records what ``action`` would have denied; a stateless point's list also allows the answers to
+content, so that a change elsewhere renames nothing; a cell of which something is recorded has a
+chain of its own, whose records name the cell and its lines; a point in ``observe`` lets all pass
+and records what ``action`` would have denied; a stateless point's list also allows the answers to
 what the opposite cell allows.
 """
 
@@ -100,7 +101,10 @@ class _Chains:
     def chain(self, source: int, destination: int) -> str:
         """The name of the chain for one cell."""
         entries = entries_of(self.matrix, source, destination, self.keys, self.point)
-        content = repr([replace(e, keys=()) for e in entries])
+        groups = self.matrix.groups
+        cell = groups.tag(source), groups.tag(destination)
+        entries = [replace(e, cell=cell) if e.recorded else e for e in entries]
+        content = repr([e if e.cell else replace(e, keys=()) for e in entries])
         name = "p" + blake2b(content.encode(), digest_size=5).hexdigest()
         held = self._entries.setdefault(name, entries)
         for number, entry in enumerate(entries):

@@ -5,9 +5,10 @@ map them to one chain for each destination tag that has cells (a comment names t
 others, which go to ``outside``); ``from_N`` maps source tags to shared chains (``p…``), counting
 every cell by itself. The packet mark's low 16 bits are the tag in the frame. A tag found by address
 is put there together with ``FLAG`` and taken out again after judging, so that the point marks no
-frame. An entry that names a port names both, for the kernel matches a port that is there though the
-other is cut off; and a stateless list asks once for connection tracking, which puts fragments
-together: the kernel would match the payload of later ones as ports.
+frame. What stands before a record is the cell, by its two tags, what is done, and the keys of the
+entry, as many as fit. An entry that names a port names both, for the kernel matches a port that is
+there though the other is cut off; and a stateless list asks once for connection tracking, which
+puts fragments together: the kernel would match the payload of later ones as ports.
 
 ``nftables_reader`` reads such text back. It shares nothing with this file.
 """
@@ -37,6 +38,8 @@ from oaktag.errors import UnwritableEntry
 
 FLAG = 0x10000
 LOG_GROUP = 5
+#: The most letters before a record (nf_tables, NF_LOG_PREFIXLEN less its end).
+MOST_PREFIX = 127
 #: What the kernel takes for an extension header of IPv6, and never for a packet's protocol.
 HEADERS = frozenset({0, 43, 44, 51, 60})
 
@@ -66,9 +69,10 @@ def write(held: AccessList) -> str:
     for name, chain in held.chains.items():
         body += ["", f"chain {name} {{", *(f"\t{_rule(held.point, e)}" for e in chain), "}"]
     outside, would = held.outside
-    body += ["", "chain outside {", f"\t{_outcome(outside, would, None, False)}", "}"]
+    last = ListEntry(None, outside, would)
+    body += ["", "chain outside {", f"\t{_outcome(last)}", "}"]
     lines = [
-        "# Oak Tag access list, form 2",
+        "# Oak Tag access list, form 3",
         f"# point {held.point}",
         f"table inet {table_name(held.point)} {{",
         *(f"\t{line}" if line else "" for line in body),
@@ -182,20 +186,30 @@ def span_of(span: Span | Range) -> str:
 
 def _rule(point: str, entry: ListEntry) -> str:
     match = "" if entry.region is None else _match(point, entry.region, entry.readable) + " "
-    outcome = _outcome(entry.action, entry.would, entry.log, entry.answer)
-    return f"{match}{outcome} # {' '.join(entry.keys)}"
+    return f"{match}{_outcome(entry)} # {' '.join(entry.keys)}"
 
 
-def _outcome(action: Action, would: Action, log: str | None, answer: bool) -> str:
+def _outcome(entry: ListEntry) -> str:
     words: list[str] = []
-    if log is not None or action != would:
-        words = ["oaktag", action, *([log] if log else [])]
-        if action != would:
-            words.append(f"would {would}")
-        words = [f'counter log prefix "{" ".join(words)}" group {LOG_GROUP}']
-    refused = answer and action == "deny"
-    words.append("reject with icmpx type admin-prohibited" if refused else _VERDICT[action])
+    if entry.recorded:
+        words = [f'counter log prefix "{_prefix(entry)}" group {LOG_GROUP}']
+    refused = entry.answer and entry.action == "deny"
+    words.append("reject with icmpx type admin-prohibited" if refused else _VERDICT[entry.action])
     return " ".join(words)
+
+
+def _prefix(entry: ListEntry) -> str:
+    """What stands before a record: the cell, what is done, and the entry's keys, as many as fit."""
+    cell = "{}>{}".format(*entry.cell) if entry.cell else "outside"
+    told = f"oaktag {cell} {entry.action}"
+    if entry.log:
+        told += f" {entry.log}"
+    if entry.action != entry.would:
+        told += f" would {entry.would}"
+    for key in entry.keys:
+        if len(told) + 1 + len(key) <= MOST_PREFIX:
+            told += f" {key}"
+    return told
 
 
 def _match(point: str, region: Region, readable: bool) -> str:

@@ -43,7 +43,7 @@ def as_written(point: str, dump: str, loaded: str) -> str:
     """
     told, meant = _parts(dump), _parts(loaded)
     named = sorted(told, key=lambda name: _place(name, list(meant)))
-    lines = ["# Oak Tag access list, form 2", f"# point {point}", dump.split("\n", 1)[0]]
+    lines = ["# Oak Tag access list, form 3", f"# point {point}", dump.split("\n", 1)[0]]
     for name in named:
         word, rows = told[name]
         known = meant.get(name, ("", []))[1]

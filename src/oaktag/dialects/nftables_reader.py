@@ -10,6 +10,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
+from dataclasses import replace
 
 from oaktag.core.accesslist import (
     DEFAULT_KEY,
@@ -45,8 +46,10 @@ _ENTRY = re.compile(
     rf"(?P<outcome>.+) # (?P<keys>{_KEY}(?: {_KEY})*)"
 )
 _OUTCOME = re.compile(
-    rf'(?:counter log prefix "oaktag (?P<action>allow|deny)'
-    rf'(?: (?P<log>{"|".join(SYSLOG_SEVERITIES)}))?(?: would (?P<would>allow|deny))?"'
+    rf'(?:counter log prefix "(?P<prefix>oaktag '
+    rf"(?:(?P<source>{_NUMBER})>(?P<target>{_NUMBER})|outside) (?P<action>allow|deny)"
+    rf"(?: (?P<log>{'|'.join(SYSLOG_SEVERITIES)}))?(?: would (?P<would>allow|deny))?"
+    rf'(?P<cited>(?: {_KEY})*))"'
     r" group 5 )?"
     r"(?P<verdict>accept|drop|reject with icmpx type admin-prohibited)"
 )
@@ -126,7 +129,7 @@ class _Reader:
 
     def whole(self) -> AccessList:
         """The list."""
-        self.exactly("# Oak Tag access list, form 2")
+        self.exactly("# Oak Tag access list, form 3")
         point = self.take(r"# point ([a-z0-9.-]+)")[1]
         self.exactly(f"table inet oaktag_{point.replace('-', '_')} {{")
         sources = self.ranges("tags", "mark", self._source)
@@ -140,8 +143,8 @@ class _Reader:
         blocks = self.blocks()
         chains = self.chains()
         self.exactly("\tchain outside {")
-        outside = self.outcome(self.take(r"\t\t(.+)")[1])
-        if outside[2] is not None or outside[3]:
+        outside = self.outcome(self.take(r"\t\t(.+)")[1], None)
+        if outside.log is not None or outside.answer:
             raise self.fail("what is outside neither logs nor answers")
         self.exactly("\t}", "}")
         if self.at != len(self.lines):
@@ -149,15 +152,32 @@ class _Reader:
         self.check_names(targets, blocks, chains)
         held = {t: b for t, b in blocks.items() if b}
         found = (Range(*r[:3], abs(r.tag)) for r in targets)
-        return AccessList(point, head, restores, sources, tuple(found), held, chains, outside[:2])
+        return AccessList(
+            point,
+            head,
+            restores,
+            sources,
+            tuple(found),
+            held,
+            chains,
+            (outside.action, outside.would),
+        )
 
     def check_names(
         self,
         targets: Sequence[Range],
         blocks: Mapping[int, Mapping[int, str]],
-        chains: Mapping[str, object],
+        chains: Mapping[str, Sequence[ListEntry]],
     ) -> None:
-        """That every chain that is named is written, and every one that is written is used."""
+        """That every chain that is named is written, and every one that is written is used; that
+        one which names a cell in its records is that cell's alone."""
+        cells: dict[str, set[tuple[int, int]]] = {}
+        for target, block in blocks.items():
+            for source, chain in block.items():
+                cells.setdefault(chain, set()).add((source, target))
+        for name, entries in chains.items():
+            if (told := {e.cell for e in entries if e.cell}) and told != cells.get(name):
+                raise self.fail(f"chain {name} records another cell than it is for")
         used = {chain for block in blocks.values() for chain in block.values()}
         if missing := used - chains.keys():
             raise self.fail(f"chain {min(missing)} is named but not written")
@@ -411,16 +431,16 @@ class _Reader:
         match = _ENTRY.fullmatch(text[2:]) if text.startswith("\t\t") else None
         if match is None:
             raise self.fail(f"{text.strip()!r} is no entry")
-        action, would, log, answer = self.outcome(match["outcome"])
-        region, readable = self.region(match)
         keys = tuple(match["keys"].split(" "))
+        found = self.outcome(match["outcome"], keys)
+        region, readable = self.region(match)
         if tuple(sorted(set(keys))) != keys:
             raise self.fail("the keys of an entry are sorted, each once")
         self.at += 1
-        return ListEntry(region, action, would, log, answer, keys, readable)
+        return replace(found, region=region, readable=readable)
 
-    def outcome(self, text: str) -> tuple[Action, Action, str | None, bool]:
-        """What an entry does, would do, logs, and whether it answers."""
+    def outcome(self, text: str, keys: tuple[str, ...] | None) -> ListEntry:
+        """What an entry of some keys does; of none: what is done outside of all cells."""
         match = _OUTCOME.fullmatch(text)
         if match is None:
             raise self.fail(f"{text!r} is no outcome")
@@ -431,7 +451,25 @@ class _Reader:
         idle = said and match["log"] is None and match["would"] is None
         if idle or match["action"] not in (None, action) or match["would"] == action:
             raise self.fail(f"{text!r} says one thing and does another")
-        return action, would, match["log"], answer
+        cell = None
+        if said and match["source"] is not None:
+            cell = int(match["source"]), int(match["target"])
+        if said and (cell is None) != (keys is None):
+            raise self.fail(f"{text!r} names no cell, or one where there is none")
+        if said and tuple(match["cited"].split()) != self.fitting(match, keys or ()):
+            raise self.fail(f"{text!r} does not name the keys of its entry, as many as fit")
+        return ListEntry(None, action, would, match["log"], answer, keys or (), cell=cell)
+
+    @staticmethod
+    def fitting(match: re.Match[str], keys: tuple[str, ...]) -> tuple[str, ...]:
+        """The keys that a record has room for: it may have 127 letters."""
+        room = 127 - len(match["prefix"]) + len(match["cited"])
+        fitting: list[str] = []
+        for key in keys:
+            if len(key) + 1 <= room:
+                room -= len(key) + 1
+                fitting.append(key)
+        return tuple(fitting)
 
     def region(self, match: re.Match[str]) -> tuple[Region | None, bool]:
         """What an entry matches, and whether only where ports can be read."""
