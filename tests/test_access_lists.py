@@ -405,8 +405,8 @@ def test_every_kind_of_wrong_list_is_refuted(sample: Path) -> None:
         against = refute(model, point, changed)
         assert against is not None, what
         assert against.listed != against.meant or against.what
-    patrons, librarians = held.blocks[520][320], held.blocks[520][310]
-    changed = text.replace(f"0x140 : goto {patrons}", f"0x140 : goto {librarians}")
+    desk, librarians = held.blocks[520][330], held.blocks[520][310]
+    changed = text.replace(f"0x14a : goto {desk}", f"0x14a : goto {librarians}")
     against = refute(model, point, changed)
     assert against is not None and against.meant[0] == "deny"
     with pytest.raises(UnreadableList, match="overlap"):

@@ -50,7 +50,7 @@ def test_what_examples_say(sample: Path) -> None:
         "desks → hall: enforced, exact",
         "hall → desks: enforced, exact",
     ]
-    told = "tag 320 (patrons) in its frame: the list says deny, the matrix allow"
+    told = "10.20.200.11: the list says deny, the matrix allow"
     assert told in _run("lists_and_proof.py")
     assert "2 flows between segments and groups: 2 exact" in _run("from_objects.py")
 
