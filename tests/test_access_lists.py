@@ -405,8 +405,10 @@ def test_every_kind_of_wrong_list_is_refuted(sample: Path) -> None:
         against = refute(model, point, changed)
         assert against is not None, what
         assert against.listed != against.meant or against.what
-    desk, librarians = held.blocks[520][330], held.blocks[520][310]
-    changed = text.replace(f"0x14a : goto {desk}", f"0x14a : goto {librarians}")
+    nobody, librarians = held.blocks[520][0], held.blocks[520][310]
+    before, block = text.split("map from_520 {")
+    block = block.replace(f"0x0 : goto {nobody}", f"0x0 : goto {librarians}", 1)
+    changed = f"{before}map from_520 {{{block}"
     against = refute(model, point, changed)
     assert against is not None and against.meant[0] == "deny"
     with pytest.raises(UnreadableList, match="overlap"):
