@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import random
+import struct
 import subprocess
 import sys
 import time
@@ -251,3 +252,82 @@ def _knows(model: Any, without: Workspace) -> None:
     for node in without.model.network.nodes:
         meant = {(str(b.prefix), b.tag, b.source) for b in without.model.knowledge.known(node)}
         assert {row[:3] for row in rows(known[node])} == meant, node
+
+
+def _lines(path: Path, wanted: int) -> list[dict[str, Any]]:
+    """What a watching command has written by now, as soon as it is so much."""
+    end = time.monotonic() + 15
+    while time.monotonic() < end:
+        text = path.read_text(encoding="utf-8")
+        assert "error" not in text, text
+        found = [json.loads(line) for line in text.splitlines()]
+        if len(found) >= wanted:
+            return found
+        time.sleep(0.1)
+    raise AssertionError(path.read_text(encoding="utf-8"))
+
+
+def test_what_is_watched_and_captured(oaktag: Run, sample: Path, tmp_path: Path) -> None:
+    """Denied flows with and without a record, allowed ones of lines that log, would-be-denied ones,
+    each with its line; the tags in frames, also for an open tool."""
+    entry = "  search-only:\n    entries:\n      - allow: https\n"
+    _edit(sample, "permissions.yaml", entry, entry + "        log: informational\n")
+    oaktag("-C", sample, "lab", "up")
+    out = tmp_path / "events"
+    watch = [sys.executable, "-m", "oaktag", "-C", str(sample), "lab", "watch", "--json"]
+    frames = tmp_path / "frames.pcap"
+    try:
+        with out.open("w") as file:
+            watching = subprocess.Popen(watch, stdout=file)
+        capture = subprocess.Popen(
+            [sys.executable, "-m", "oaktag", "-C", str(sample), "lab", "capture", "hall-edge",
+             "--seconds", "6", "--json", "--out", str(frames)],
+            stdout=subprocess.PIPE,
+        )  # fmt: skip
+        time.sleep(2.5)
+        for words in (
+            (
+                "02:00:5e:10:00:11",
+                "catalogue-1",
+                "https",
+            ),  # return-sorters: search-only, which logs
+            ("02:00:5e:10:00:11", "catalogue-1", "22/tcp"),  # denied without a record
+            ("02:00:5e:20:00:01", "loans-1", "8443/tcp"),  # patrons: nothing, which logs
+        ):
+            oaktag("-C", sample, "lab", "probe", *words)
+        found = _lines(out, 3)
+        captured = json.loads(capture.communicate()[0])
+        watching.kill()
+        watching.wait()
+    finally:
+        oaktag("-C", sample, "lab", "down")
+    told = {
+        (
+            e["verdict"], e["source"]["group"], e["destination"]["endpoint"],
+            e["packet"]["destination_port"], (e["line"] or {}).get("file"), e["entry"],
+        )
+        for e in found
+        if e["packet"]["family"] == 4
+    }  # fmt: skip
+    layer = "matrix/20-reading.csv"
+    assert told == {
+        ("allowed", "return-sorters", "catalogue-1", 443, layer, "allow: https"),
+        ("denied", "return-sorters", "catalogue-1", 22, layer, "otherwise: deny"),
+        ("denied", "patrons", "loans-1", 8443, "matrix/10-shared.csv", "deny: any"),
+    }
+    keys = [(e["verdict"], e["source"]["address"], tuple(e["packet"].values())) for e in found]
+    assert len(set(keys)) == len(keys), "each flow is told once"
+    assert {e["source"]["tag"] for e in found} == {350, 320}
+    jsonschema.validate(captured, _schema("lab-capture"))
+    tags = {t["tag"] for t in captured["tags"] if t["direction"] == "in"}
+    assert {350, 320} <= tags
+    data = frames.read_bytes()
+    at, groups = 24, []  # one record after the other, as readers of the format go
+    while at < len(data):
+        kept, whole = struct.unpack_from("<II", data, at + 8)
+        assert kept == whole
+        outer = data[at + 16 : at + 16 + kept]
+        flags, group = struct.unpack_from("!BxH", outer, 14 + 20 + 8)
+        groups.append(group if flags & 0x80 else 0)
+        at += 16 + kept
+    assert groups == [f["tag"] for f in captured["frames"]]

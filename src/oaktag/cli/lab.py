@@ -181,6 +181,70 @@ def state(context: Context, folder: str, as_json: bool) -> int:
     return 0
 
 
+@command.command("watch")
+@click.option("--seconds", type=click.FloatRange(min=0), help="When to end; else with Ctrl-C.")
+@click.option("--count", type=click.IntRange(min=1), help="After so many flows.")
+@click.option("--counters", is_flag=True, help="At the end, what cells have counted meanwhile.")
+@as_json
+@pass_context
+def watch(
+    context: Context, seconds: float | None, count: int | None, counters: bool, as_json: bool
+) -> int:
+    """Flows that are opened, as they are: denied, would be denied, or allowed by a line that logs.
+
+    With --json a line each.
+    """
+    from oaktag.report.pages.lab import flow_line
+
+    workspace = context.workspace()
+    before = workspace.lab_counters() if counters else None
+    end = None if seconds is None else time.monotonic() + seconds
+    seen = 0
+    with contextlib.suppress(KeyboardInterrupt):
+        for event in workspace.lab_watch(until=end):
+            if event:
+                seen += 1
+                text = shown_json(json.dumps(event, ensure_ascii=False))
+                click.echo(text if as_json else shown(flow_line(event)))
+            elif not as_json:
+                click.echo("listening", err=True)
+            if seen == count:
+                break
+    if before is not None:
+        result = workspace.lab_counters(since=before)
+        _told(context, result, as_json=as_json, line=True)
+    return 0
+
+
+@command.command("capture")
+@click.argument("node", shell_complete=complete("node"))
+@click.option("--tag", metavar="TAG", help="Only frames with this tag, a number or a group.")
+@click.option(
+    "--seconds",
+    type=click.FloatRange(0, 3600),
+    default=10.0,
+    show_default=True,
+    help="When to end.",
+)
+@click.option(
+    "--count", type=click.IntRange(1, 100_000), default=1000, show_default=True,
+    help="After so many frames.",
+)  # fmt: skip
+@click.option("--out", metavar="FILE", help="Keep the frames, as a pcap file.")
+@click.option("--all", "everything", is_flag=True, help="Every frame, not the tags alone.")
+@as_json
+@pass_context
+def capture(
+    context: Context, node: str, tag: str | None, seconds: float, count: int, out: str | None,
+    everything: bool, as_json: bool,
+) -> int:  # fmt: skip
+    """Tags seen in frames on the links of a node."""
+    file = None if out is None else context.unlinked(out)
+    result = context.workspace().lab_capture(node, tag=tag, seconds=seconds, count=count, file=file)
+    finish(context, result, as_json=as_json, everything=everything)
+    return 0
+
+
 @command.command("shell", context_settings={"ignore_unknown_options": True})
 @click.argument("name", shell_complete=complete("node"))
 @click.argument("words", nargs=-1, metavar="[COMMAND...]", type=click.UNPROCESSED)

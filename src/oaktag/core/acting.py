@@ -10,6 +10,7 @@ from __future__ import annotations
 
 from bisect import bisect_right
 from collections.abc import Iterable, Sequence
+from typing import NamedTuple
 
 from oaktag.core.accesslist import (
     AccessList,
@@ -25,7 +26,18 @@ from oaktag.core.lines import Action
 from oaktag.core.packets import Packet, Ranges
 
 
-def act(held: AccessList, packet: Packet, source: int, destination: int, frame: int = 0) -> Action:
+class Acted(NamedTuple):
+    """What a list does with a packet: ``entry`` is None for what it does not judge, and for what is
+    outside of its cells; the tags are those that it sees, 0 where it does not look."""
+
+    action: Action
+    source: int = 0
+    destination: int = 0
+    judged: bool = False
+    entry: ListEntry | None = None
+
+
+def act(held: AccessList, packet: Packet, source: int, destination: int, frame: int = 0) -> Acted:
     """What a list does with a packet that opens a flow.
 
     Args:
@@ -33,9 +45,6 @@ def act(held: AccessList, packet: Packet, source: int, destination: int, frame: 
         packet: the packet; its ports can be read.
         source, destination: its addresses, of its family.
         frame: the tag in its frame; 0: none.
-
-    Returns:
-        ``allow`` also for what it does not judge.
     """
     family, tag = packet.family, frame
     ends = {"source": source, "destination": destination}
@@ -43,15 +52,15 @@ def act(held: AccessList, packet: Packet, source: int, destination: int, frame: 
         match step:
             case PassWithin(end, of, spans):
                 if of == family and _among(ends[end], spans):
-                    return "allow"
+                    return Acted("allow")
             case PassUnless(end, of, spans):
                 if of == family and not _among(ends[end], spans):
-                    return "allow"
+                    return Acted("allow")
             case PassBetween(of, pairs):
                 if of == family and any(
                     a.start <= source <= a.end and b.start <= destination <= b.end for a, b in pairs
                 ):
-                    return "allow"
+                    return Acted("allow")
             case Blank():
                 tag = 0
             case Look(of, unless_known):
@@ -60,8 +69,9 @@ def act(held: AccessList, packet: Packet, source: int, destination: int, frame: 
     toward = _bound(family, destination, held.destination_bindings)
     chain = held.blocks.get(toward, {}).get(tag)
     if chain is None:
-        return held.outside[0]
-    return first(held.chains[chain], packet).action
+        return Acted(held.outside[0], tag, toward, True)
+    entry = first(held.chains[chain], packet)
+    return Acted(entry.action, tag, toward, True, entry)
 
 
 def first(chain: Iterable[ListEntry], packet: Packet) -> ListEntry:

@@ -204,6 +204,36 @@ class Lab:
         files = {name: (place / str(n)).read_bytes() for n, name in enumerate(facts["files"])}
         return Held(files, facts["facts"], said["lists"])
 
+    def watch(self, until: float | None = None) -> Iterator[dict[str, Any]]:
+        """Flows that are opened at its points, as they are; first an empty event, when it is
+        listened for them.
+
+        Args:
+            until: when to end, by the monotonic clock; None: never.
+
+        Raises:
+            OakTagError: no lab is up, or somebody else listens.
+        """
+        try:
+            line = self._connect()
+        except OSError:
+            raise OakTagError(NOT_UP) from None
+        with line, line.makefile("rb") as stream:
+            line.sendall(b'{"do": "watch"}\n')
+            while True:
+                if until is not None:
+                    line.settimeout(max(until - time.monotonic(), 0.001))
+                try:
+                    said = stream.readline()
+                except TimeoutError:
+                    return
+                if not said:
+                    raise OakTagError("the lab has ended")
+                event = json.loads(said)
+                if "error" in event:
+                    raise OakTagError(f"the lab says: {event['error']}")
+                yield event
+
     def entering(self, name: str) -> list[str]:
         """The words before a command that is to run in the namespace of a node or a host.
 

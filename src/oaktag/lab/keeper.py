@@ -14,14 +14,17 @@ import shutil
 import socket
 import sys
 import time
+from base64 import b64encode
 from collections.abc import Awaitable, Callable
 from pathlib import Path
 from typing import Any
 
+from oaktag.lab.capturing import capture
 from oaktag.lab.namespaces import NETNS, run, socket_of
 from oaktag.lab.network import LabNetwork
 from oaktag.lab.plan import LabPlan, Probe
 from oaktag.lab.probes import Prober
+from oaktag.lab.watching import LOST, Watcher
 
 Answer = dict[str, Any]
 
@@ -41,6 +44,8 @@ class Keeper:
         self.half: str | None = None
         self.stopped = asyncio.Event()
         self._one = asyncio.Lock()
+        self._watcher = Watcher(self._tell)
+        self._watching: set[asyncio.StreamWriter] = set()
 
     async def apply(self, request: Answer) -> Answer:
         """Make it the network of another version, whose plan lies in the lab's folder."""
@@ -55,6 +60,8 @@ class Keeper:
             self.half = str(error) or type(error).__name__
             raise
         self.half, self.version, self.lists = None, version, lists
+        if self._watching:
+            self._watched()
         self.prober.listeners.close(
             space for n, space in spaces.items() if n not in plan.hosts and n not in plan.nodes
         )
@@ -98,6 +105,23 @@ class Keeper:
             "texts": {p: network.holds(p) for p in network.loaded},
         }
 
+    async def capture(self, request: Answer) -> Answer:
+        """Frames on a node's links, for some time or until they are so many."""
+        network, node = self.network, request["node"]
+        if node not in network.plan.nodes:
+            raise KeyError(f"there is no node {node!r} in the lab")
+        links = network.devices(node)
+        frames = await capture(
+            network.node(node), {d: tagged for d, (_, tagged) in links.items()},
+            request["seconds"], request["count"], request["tag"],
+        )  # fmt: skip
+        return {
+            "frames": [
+                [f.time, links[f.device][0], f.out, f.tag, *f.carried, b64encode(f.data).decode()]
+                for f in frames
+            ]
+        }
+
     async def stop(self, _: Answer) -> Answer:
         """End the lab."""
         self.stopped.set()
@@ -114,7 +138,8 @@ class Keeper:
         """Answer requests until told to stop."""
         known: dict[str, Callable[[Answer], Awaitable[Answer]]] = {
             "apply": self.apply, "held": self.held, "probe": self.probe, "follow": self.follow,
-            "counters": self.counters, "space": self.space, "state": self.state, "stop": self.stop,
+            "counters": self.counters, "space": self.space, "capture": self.capture,
+            "state": self.state, "stop": self.stop,
         }  # fmt: skip
 
         async def answer(reader: asyncio.StreamReader, writer: asyncio.StreamWriter) -> None:
@@ -123,6 +148,9 @@ class Keeper:
                 writer.close()
                 return
             request = json.loads(line)
+            if request["do"] == "watch":
+                await self._watch(reader, writer)
+                return
             try:
                 reply = await self._answer(known, request)
             except Exception as error:
@@ -137,11 +165,41 @@ class Keeper:
         async with server:
             await self.stopped.wait()
 
+    async def _watch(self, reader: asyncio.StreamReader, writer: asyncio.StreamWriter) -> None:
+        """Tell of flows that are opened, an event a line, until the other end closes."""
+        ended = asyncio.create_task(reader.read(1))
+        self._watching.add(writer)
+        try:
+            if len(self._watching) == 1:
+                self._watched()
+            writer.write(b"{}\n")
+            while not ended.done() and not self.stopped.is_set():
+                await asyncio.wait({ended}, timeout=LOST / 2)
+                self._watcher.overdue()
+        except OSError as error:
+            writer.write(json.dumps({"error": str(error)}).encode() + b"\n")
+        finally:
+            self._watching.discard(writer)
+            if not self._watching:
+                self._watcher.close()
+            writer.close()
+
+    def _tell(self, event: Answer) -> None:
+        line = json.dumps({**event, "version": self.version}).encode() + b"\n"
+        for writer in self._watching:
+            writer.write(line)
+
+    def _watched(self) -> None:
+        network = self.network
+        nodes = {network.plan.points[p].node for p in network.loaded}
+        lists = {n: network.lists_at(n) for n in nodes}
+        self._watcher.watch(lists, {n: network.node(n) for n in nodes})
+
     async def _answer(
         self, known: dict[str, Callable[[Answer], Awaitable[Answer]]], request: Answer
     ) -> Answer:
-        if request["do"] == "stop":
-            return await self.stop(request)
+        if request["do"] in ("stop", "capture"):  # while something else goes on
+            return await known[request["do"]](request)
         async with self._one:
             if self.half is not None and request["do"] != "apply":
                 raise RuntimeError(

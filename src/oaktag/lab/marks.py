@@ -12,6 +12,9 @@ TABLE = "oaktag_entry"
 #: The class of service of probes (RFC 2474; of the pool for local use): their opening packets pass
 #: once, for one that is sent again would count twice in the cells.
 PROBE_CLASS = 43
+#: Groups of records: packets that open a flow, before the points of the node have judged them, and
+#: after (``records``).
+BEFORE, AFTER = 6, 7
 
 
 def rules(*, marks: bool, carries: bool) -> str:
@@ -34,7 +37,10 @@ def rules(*, marks: bool, carries: bool) -> str:
         lines.append('iifname "v*" meta mark set ip saddr map @tags4')
         lines.append('iifname "v*" meta mark set ip6 saddr map @tags6')
     lines += ["ct state new ct mark set meta mark & 0xffff", "}"]
+    lines.append("chain before { type filter hook forward priority -10; policy accept;")
+    lines += [f"ct state new log group {BEFORE}", "}"]
     lines.append("chain between { type filter hook forward priority 10; policy accept;")
+    lines.append(f"ct state new log group {AFTER}")
     if not carries:
         lines.append('iifname "l*" oifname "l*" meta mark set 0')
     lines += ["}", "chain own { type route hook output priority mangle; policy accept;"]

@@ -65,6 +65,16 @@ class LabNetwork:
         held = self.plan.hosts.get(name) or self.plan.nodes[name]
         return [a.split("/")[0] for a in held.addresses]
 
+    def devices(self, node: str) -> dict[str, tuple[str, bool]]:
+        """The devices on which a node's links can be listened to: the link, and whether tags stand
+        in the frames there."""
+        found: dict[str, tuple[str, bool]] = {}
+        for name, link in self.plan.links.items():
+            if node in (link.a, link.b):
+                number = self._numbers["links"][name]
+                found[f"{'u' if link.carries else 'l'}{number}"] = name, link.carries
+        return found
+
     def _place(self, name: str) -> tuple[str, str]:
         if name == REGISTRY:
             return REGISTRY, wiring.feed_address(-1)
@@ -245,16 +255,23 @@ class LabNetwork:
         """End the flows that some nodes know and a point there denies by now."""
         ended = 0
         for name in sorted(nodes):
-            lists = []
-            for point, text in self.loaded.items():
-                if self.plan.points[point].node == name:
-                    held, bound = nftables_reader.read(text), tuple(self._ranges[name])
-                    lists.append(replace(held, source_bindings=bound, destination_bindings=bound))
+            lists = self.lists_at(name).values()
             with inside(self.node(name)):
                 gone = [f for f in flows() if any(_denied(f, held) for held in lists)]
                 end(gone)
             ended += len(gone)
         return ended
+
+    def lists_at(self, node: str) -> dict[str, AccessList]:
+        """The lists that the points of a node hold, with the bindings that they go by now."""
+        bound = tuple(self._ranges[node])
+        return {
+            point: replace(
+                nftables_reader.read(text), source_bindings=bound, destination_bindings=bound
+            )
+            for point, text in self.loaded.items()
+            if self.plan.points[point].node == node
+        }
 
     # -- what is there ---------------------------------------------------------------------------
 
@@ -298,4 +315,4 @@ def _denied(flow: Flow, held: AccessList) -> bool:
     if not held.stateful:
         return False
     source, destination = (parse_address(a)[1] for a in (flow.source, flow.destination))
-    return act(held, flow.packet, source, destination, flow.frame) == "deny"
+    return act(held, flow.packet, source, destination, flow.frame).action == "deny"

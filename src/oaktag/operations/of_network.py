@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Iterator, Mapping
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -12,6 +12,7 @@ if TYPE_CHECKING:
     from oaktag.operations.drift import Drift
     from oaktag.operations.failures import Failures
     from oaktag.operations.lab import LabChanged, LabDown, LabProbed, LabState, LabUp
+    from oaktag.operations.lab_watch import LabCaptured, LabCounted
     from oaktag.operations.lists import Compiled, Proved
     from oaktag.operations.reach import Reached
     from oaktag.operations.trace import Traced
@@ -285,6 +286,69 @@ class OfNetwork(Asked):
         from oaktag.operations.lab import probe
 
         return probe(self.model, source, destination, service, against=against, progress=progress)
+
+    def lab_watch(self, until: float | None = None) -> Iterator[dict[str, Any]]:
+        """Flows that are opened at the points of the lab, one after the other.
+
+        Args:
+            until: when to end, by the monotonic clock; None: never.
+
+        Returns:
+            of each flow that is denied, would be denied, or is allowed by a line that logs:
+            ``time``, ``point``, ``verdict``, ``source``, ``destination``, ``packet``, ``service``,
+            ``line``, ``permission``, ``entry``; the first, once it is listened for them, is empty.
+
+        Raises:
+            OakTagError: no lab is up.
+        """
+        from oaktag.operations.lab_watch import watching
+
+        return watching(self.model, until)
+
+    def lab_counters(self, since: LabCounted | None = None) -> LabCounted:
+        """What the cells of the lab's points have counted.
+
+        Args:
+            since: an earlier answer; only what was counted after it is told.
+
+        Returns:
+            the cells that have counted something: ``counters``.
+
+        Raises:
+            OakTagError: no lab is up.
+        """
+        from oaktag.operations.lab_watch import counted
+
+        return counted(self.model, since)
+
+    def lab_capture(
+        self,
+        node: str,
+        *,
+        tag: str | None = None,
+        seconds: float = 10.0,
+        count: int = 1000,
+        file: str | Path | None = None,
+    ) -> LabCaptured:
+        """Listen to the frames on the links of a node of the lab.
+
+        Args:
+            node: where.
+            tag: only frames with it, a number or a group; ``untagged``: without any.
+            seconds, count: when to end.
+            file: where to keep the frames, as a pcap file.
+
+        Returns:
+            frames on its links, and the tags in them: ``node``, ``frames``, ``tags``.
+
+        Raises:
+            OakTagError: no lab is up, or there is no such node.
+            UsageError: there is no such group.
+        """
+        from oaktag.operations.lab_watch import capture
+
+        place = None if file is None else Path(file)
+        return capture(self.model, node, tag=tag, seconds=seconds, count=count, file=place)
 
     def lab_entering(self, name: str) -> list[str]:
         """How to run something on a node or at an endpoint of the lab.

@@ -17,6 +17,10 @@ def show(page: Page, d: Row, *, everything: bool = False) -> None:
             _changed(page, d)
         case "lab probe":
             _probes(page, d, everything=everything)
+        case "lab capture":
+            _captured(page, d, everything=everything)
+        case "lab watch":
+            _counted(page, d)
         case "lab state":
             page.say(f"written: {count(len(d['files']), 'report')} in {d['folder']}")
             page.hint(f"oaktag drift {d['folder']} holds them against what is intended")
@@ -53,6 +57,62 @@ def _plural(how: str, number: int) -> str:
     return " ".join(
         words.get(w.rstrip(","), w.rstrip(",")) + "," * w.endswith(",") for w in how.split()
     )
+
+
+# -- what is seen --------------------------------------------------------------------------------
+
+
+def flow_line(event: Row) -> str:
+    """One flow that was opened, in a line."""
+    ends = [event[end] for end in ("source", "destination")]
+    told = [f"{e['group']} ({e['tag']}) {e['endpoint'] or e['address']}" for e in ends]
+    line = event["line"]
+    by = f"{line['file']}:{line['line']}" if line else "the default"
+    entry = f" {event['entry']}" if event["entry"] else ""
+    moment = event["time"][11:23]
+    return (
+        f"{moment} {event['point']} {event['verdict']}: {told[0]} → {told[1]}, "
+        f"{event['service']}, by {by}{entry}"
+    )
+
+
+def _captured(page: Page, d: Row, *, everything: bool) -> None:
+    if everything and d["frames"]:
+        page.table(
+            ("time", "link", "", "tag", "from", "to", "carries"),
+            [
+                (
+                    f["time"][11:23], f["link"], f["direction"], _tag(f), f["source"],
+                    f["destination"], f["service"],
+                )
+                for f in d["frames"]
+            ],
+            wrap=(1, 6),
+        )  # fmt: skip
+    elif d["tags"]:
+        page.table(
+            ("link", "", "tag", "frames"),
+            [(t["link"], t["direction"], _tag(t), str(t["frames"])) for t in d["tags"]],
+            wrap=(0,),
+        )
+    page.say(f"{count(len(d['frames']), 'frame')} on the links of {d['node']}")
+    if not d["frames"]:
+        page.hint("oaktag lab probe, in another terminal, sends some")
+
+
+def _tag(row: Row) -> str:
+    return f"{row['tag']} {row['group']}" if row["tag"] else "none"
+
+
+def _counted(page: Page, d: Row) -> None:
+    if d["counters"]:
+        page.table(
+            ("point", "from", "to", "flows"),
+            [(c["point"], c["source"], c["destination"], str(c["packets"])) for c in d["counters"]],
+            wrap=(0,),
+        )
+    else:
+        page.say("no cell has counted a flow")
 
 
 # -- what was changed ----------------------------------------------------------------------------
