@@ -331,3 +331,53 @@ def test_what_is_watched_and_captured(oaktag: Run, sample: Path, tmp_path: Path)
         groups.append(group if flags & 0x80 else 0)
         at += 16 + kept
     assert groups == [f["tag"] for f in captured["frames"]]
+
+
+def test_where_packets_do_otherwise_than_we_say(oaktag: Run, mended: Path) -> None:
+    """A list that was changed by hand is said to be so; anything else is a defect of ours, and all
+    that is needed to find it lies in one folder."""
+    oaktag("-C", mended, "lab", "up")
+
+    def at(node: str, *words: str) -> None:
+        enter = Workspace.load(mended).lab_entering(node)
+        subprocess.run([*enter, "nft", *words], check=True)
+
+    question = ("ada", "loans-1", "8443/tcp")
+    try:
+        at(
+            "hall-edge",
+            "insert",
+            "rule",
+            "inet",
+            "oaktag_hall_edge",
+            "judge",
+            "tcp dport 8443 drop",
+        )
+        ran = oaktag("-C", mended, "lab", "probe", *question, "--json")
+        assert (ran.status, ran.json["touched"], ran.json["packed"]) == (1, ["hall-edge"], "")
+        assert {p["agrees"] for p in ran.json["probes"]} == {False}
+        told = oaktag("-C", mended, "lab", "probe", *question).out
+        assert "not the one that was loaded: hall-edge" in told and "defect" not in told
+        oaktag("-C", mended, "lab", "up")
+        # As if we had forgotten that a node must know whom it lets in.
+        at("central-access", "add", "chain", "inet", "oaktag_entry", "lost",
+           "{ type filter hook forward priority 20; }")  # fmt: skip
+        at("central-access", "add", "rule", "inet", "oaktag_entry", "lost", "tcp dport 8443 drop")
+        ran = oaktag("-C", mended, "lab", "probe", *question)
+        assert ran.status == 1 and "a defect of ours" in ran.out
+        (folder,) = (mended / ".oaktag").glob("disagreement-*")
+        assert str(folder) in ran.out.replace("\n", "").replace(" ", "")
+    finally:
+        oaktag("-C", mended, "lab", "down")
+    names = {path.name for path in folder.iterdir()}
+    assert {
+        "probes.json", "plan.json", "known.json", "counters.json", "hall-edge.kernel.nft",
+        "hall-edge.loaded.nft", "central-access.pcap", "hall-edge.pcap",
+    } <= names  # fmt: skip
+    probe = json.loads((folder / "probes.json").read_text(encoding="utf-8"))[0]
+    assert (probe["decide"], probe["trace"]["fares"], probe["fares"], probe["lost_at"]) == (
+        "allow", "arrives and is answered", "does not arrive", "central-access",
+    )  # fmt: skip
+    assert probe["reach_agrees"] and [r["effect"] for r in probe["reach"]] == ["exact"]
+    texts = [(folder / f"hall-edge.{k}.nft").read_text("utf-8") for k in ("kernel", "loaded")]
+    assert texts[0] == texts[1]

@@ -103,7 +103,12 @@ class Keeper:
             "known": {n: network.knows(n) for n in network.plan.nodes},
             "brought": network.brought(),
             "texts": {p: network.holds(p) for p in network.loaded},
+            "loaded": network.loaded,
         }
+
+    async def touched(self, _: Answer) -> Answer:
+        """The points whose list in the kernel is not the one that was loaded."""
+        return {"points": [p for p in self.network.loaded if self.network.touched(p)]}
 
     async def capture(self, request: Answer) -> Answer:
         """Frames on a node's links, for some time or until they are so many."""
@@ -139,7 +144,7 @@ class Keeper:
         known: dict[str, Callable[[Answer], Awaitable[Answer]]] = {
             "apply": self.apply, "held": self.held, "probe": self.probe, "follow": self.follow,
             "counters": self.counters, "space": self.space, "capture": self.capture,
-            "state": self.state, "stop": self.stop,
+            "state": self.state, "touched": self.touched, "stop": self.stop,
         }  # fmt: skip
 
         async def answer(reader: asyncio.StreamReader, writer: asyncio.StreamWriter) -> None:

@@ -293,6 +293,11 @@ class LabNetwork:
             dump = run(["nft", "-n", "-s", "list", "table", "inet", table])
         return nftables_dump.as_written(point, dump, self.loaded[point])
 
+    def touched(self, point: str) -> bool:
+        """Whether the kernel holds another list than was loaded, with the bindings of now."""
+        meant = self.lists_at(self.plan.points[point].node)[point]
+        return self.holds(point) != nftables.write(meant)
+
     def counts(self, point: str) -> dict[str, dict[str, int]]:
         """Packets of every cell of a point: destination tag → source tag → count."""
         table = nftables.table_name(point)

@@ -21,6 +21,7 @@ from oaktag.lab.handle import HOURS, Held, Lab, Version
 from oaktag.lab.plan import Probe
 from oaktag.operations.compare import Changes, changes
 from oaktag.operations.json_parts import Document
+from oaktag.operations.lab_pack import changed_by_hand, pack
 from oaktag.operations.lab_plan import Beings, Broken, BrokenKind, failing, names_of, plan_of
 from oaktag.operations.lab_probe import (
     FARED,
@@ -36,6 +37,7 @@ from oaktag.operations.model import Model
 from oaktag.operations.result import ABSENT, Result, Row
 from oaktag.workspace.folder import Folder
 from oaktag.workspace.load import read_files
+from oaktag.workspace.lock import own_folder
 from oaktag.workspace.textfile import write_text
 
 Progress = Callable[[str], None]
@@ -85,6 +87,8 @@ class LabProbed(Result):
     summary: dict[str, int]
     not_probed: list[Row]
     counters: list[Row]
+    touched: list[str]
+    packed: str
     against: dict[str, int] | None = field(default=ABSENT)
     command: ClassVar[str] = "lab probe"
     shown_by: ClassVar[str] = "lab"
@@ -324,11 +328,17 @@ def probe(
     outcomes, counted = _sent(lab, held_model, telling, sent, progress)
     rows = [o.row(held_model) for o in outcomes]
     told = _against(rows, against) if against is not None else None
+    wrong = [o for o in outcomes if o.disagrees]
+    touched = changed_by_hand(lab) if wrong else []
+    packed = ""
+    if wrong and not touched:
+        packed = str(pack(lab, held_model, telling, wrong, own_folder(model.files.root)))
     result = LabProbed(
         moved_on=moved_on, lists=held.lists, broken=_broken(broken), probes=rows,
         summary=dict(Counter(o.verdict for o in outcomes)),
         not_probed=[{"for": why, "reason": reason} for why, reason in sent.omitted],
-        counters=counted, **({} if told is None else {"against": told}),
+        counters=counted, touched=touched, packed=packed,
+        **({} if told is None else {"against": told}),
     )  # fmt: skip
     lab.keep("found", result.as_json())
     return result

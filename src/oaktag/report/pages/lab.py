@@ -207,8 +207,17 @@ def _probes(page: Page, d: Row, *, everything: bool) -> None:
             page.say(f"   {ends}: {cell['expected']} sent, {cell['counted']} counted")
     for row in d["not_probed"]:
         page.say(f"not probed: {row['for']}: {row['reason']}")
-    if wrong := [p for p in d["probes"] if not p["agrees"]]:
-        page.say(f"{count(len(wrong), 'probe')} fared otherwise than we say: a defect of ours")
+    wrong = [p for p in d["probes"] if not p["agrees"]]
+    if d["touched"]:
+        page.say(
+            f"{count(len(wrong), 'probe')} fared otherwise than we say, for the list that the kernel "
+            f"holds is not the one that was loaded: {_some(d['touched'])}; oaktag lab up loads it anew"
+        )
+    elif wrong:
+        page.say(
+            f"{count(len(wrong), 'probe')} fared otherwise than we say: that is a defect of ours; "
+            f"what is needed to find it is in {d['packed']}"
+        )
     elif odd:
         page.hint("oaktag reach says where a tag is lost, and what to do")
 
