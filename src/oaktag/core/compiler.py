@@ -35,6 +35,10 @@ from oaktag.errors import UnwritableEntry
 
 #: The most cells of one list.
 MOST_CELLS = 1 << 24
+#: Cells that points of one kind, stateful or not, observing or not, have alike: each is compiled
+#: once, and so many are kept.
+Known = dict[tuple[bool, bool, int, int], tuple[str, list[ListEntry]]]
+MOST_KNOWN = 1 << 18
 
 
 def compile_point(
@@ -44,6 +48,7 @@ def compile_point(
     network: Network,
     bindings: list[Range],
     scope: tuple[list[int], list[int]],
+    known: Known | None = None,
 ) -> AccessList:
     """The access list of one point.
 
@@ -54,6 +59,7 @@ def compile_point(
         network: for the addresses of segments.
         bindings: what the point knows, as disjoint ranges.
         scope: indices of source and destination groups whose cells it holds.
+        known: what was compiled of the same matrix before.
 
     Raises:
         UnwritableEntry: these are too many cells for one list.
@@ -65,7 +71,7 @@ def compile_point(
             f"{point.id}: its scope has {cells:,} cells, and a list is of at most {MOST_CELLS:,}; "
             "narrow it: scope: known, or {sources: […], destinations: […]}"
         )
-    writer = _Chains(matrix, keys, point)
+    writer = _Chains(matrix, keys, point, {} if known is None else known)
     blocks = {
         groups.tag(d): {groups.tag(s): writer.chain(s, d) for s in scope[0]} for d in scope[1]
     }
@@ -92,25 +98,35 @@ def compile_point(
 class _Chains:
     """Chains by content; cells of one content share one, and their keys are gathered."""
 
-    def __init__(self, matrix: Matrix, keys: list[str], point: Point) -> None:
+    def __init__(self, matrix: Matrix, keys: list[str], point: Point, known: Known) -> None:
         self.matrix = matrix
+        self._known = known
+        self._like = point.stateful, point.mode == "observe"
         self.keys = keys
         self.point = point
         self._entries: dict[str, list[ListEntry]] = {}
 
     def chain(self, source: int, destination: int) -> str:
         """The name of the chain for one cell."""
+        key = *self._like, source, destination
+        if key not in self._known:
+            if len(self._known) >= MOST_KNOWN:
+                self._known.clear()
+            self._known[key] = self._made(source, destination)
+        name, entries = self._known[key]
+        held = self._entries.setdefault(name, list(entries))
+        for number, entry in enumerate(entries):
+            together = tuple(sorted({*held[number].keys, *entry.keys}))
+            held[number] = replace(held[number], keys=together)
+        return name
+
+    def _made(self, source: int, destination: int) -> tuple[str, list[ListEntry]]:
         entries = entries_of(self.matrix, source, destination, self.keys, self.point)
         groups = self.matrix.groups
         cell = groups.tag(source), groups.tag(destination)
         entries = [replace(e, cell=cell) if e.recorded else e for e in entries]
         content = repr([e if e.cell else replace(e, keys=()) for e in entries])
-        name = "p" + blake2b(content.encode(), digest_size=5).hexdigest()
-        held = self._entries.setdefault(name, entries)
-        for number, entry in enumerate(entries):
-            together = tuple(sorted({*held[number].keys, *entry.keys}))
-            held[number] = replace(held[number], keys=together)
-        return name
+        return "p" + blake2b(content.encode(), digest_size=5).hexdigest(), entries
 
     def chains(self) -> dict[str, tuple[ListEntry, ...]]:
         """All chains written so far."""

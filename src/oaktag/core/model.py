@@ -190,7 +190,8 @@ class Model:
     def cut_along(self, boxes: Sequence[Box]) -> Self:
         """The same workspace with the packet space cut along some boxes as well."""
         finer = copy(self)
-        finer.__dict__.pop("state", None)
+        for made in ("state", "_compiled"):
+            finer.__dict__.pop(made, None)
         finer.recut(self, self._atoms([*self.boxes(), *boxes]))
         return finer
 
@@ -305,8 +306,13 @@ class Model:
 
         bindings = self.knowledge.at(point.node).ranges()
         return compile_point(
-            point, self.matrix, self.keys, self.network, bindings, self.scope(point)
+            point, self.matrix, self.keys, self.network, bindings, self.scope(point), self._compiled
         )
+
+    @cached_property
+    def _compiled(self) -> dict[Any, Any]:
+        """Cells as points hold them, for those which follow."""
+        return {}
 
     def refute(self, point: Point, held: AccessList) -> Refuted | None:
         """A packet of which a list says another thing than the matrix; None proves them equal."""

@@ -11,39 +11,86 @@ from collections.abc import Collection, Iterator, Sequence
 from dataclasses import dataclass, field
 
 from oaktag.core.addresses import Range
-from oaktag.dialects.nftables import FLAG, element_of, span_of, table_name
+from oaktag.dialects.nftables import FLAG, element_of, span_of
 
 #: Maps whose elements follow from bindings, and are replaced with them.
 TABLES = ("tags4", "tags6", "to4", "to6")
+#: So many elements go into one order, and into one transaction, a rule counting for several: the
+#: kernel takes no larger one from those who are not root (EMSGSIZE, net.core.wmem_default).
+FEW, MANY, RULE = 200, 800, 6
 
 
-def refill_tags(table: str, ranges: Sequence[Range], flag: int = FLAG) -> str:
-    """Text that replaces the source tags of a table, in one transaction."""
-    lines: list[str] = []
+def remark(table: str, was: Sequence[Range], now: Sequence[Range]) -> Iterator[str]:
+    """Texts that replace those tags that a table gives frames which are others: one transaction, if
+    it is not too large for one."""
+    gone: list[tuple[str, str]] = []
+    come: list[tuple[str, str]] = []
     for family in (4, 6):
-        lines.append(f"flush map inet {table} tags{family}")
-        elements = [f"{span_of(r)} : {r.tag | flag:#x}" for r in ranges if r.family == family]
-        if elements:
-            lines.append(f"add element inet {table} tags{family} {{ {', '.join(elements)} }}")
-    return "\n".join(lines) + "\n"
+        old, new = ([_source(r, 0) for r in side if r.family == family] for side in (was, now))
+        known, kept = set(old), set(new)
+        gone += [(f"tags{family}", _key(e)) for e in old if e not in kept]
+        come += [(f"tags{family}", e) for e in new if e not in known]
+    orders = [f"delete element inet {table} {name} {{ {e} }}" for name, e in gone]
+    orders += [f"add element inet {table} {name} {{ {e} }}" for name, e in come]
+    size = len(orders) if len(orders) <= MANY else FEW
+    for start in range(0, len(orders), size or 1):
+        yield "\n".join(orders[start : start + size]) + "\n"
 
 
-def refill(point: str, ranges: Sequence[Range], tags: Collection[int]) -> str:
-    """Text that replaces all bindings of a point's list, its rules staying as they are.
+def refill(table: str, ranges: Sequence[Range], tags: Collection[int]) -> str:
+    """Text that replaces all bindings of a list, its rules staying as they are.
 
     Args:
-        point: the point's id.
+        table: the table that holds it.
         ranges: the new bindings.
         tags: the destinations' tags that have cells in the list.
     """
-    table = table_name(point)
+    return _refilled(table, _elements(ranges, tags))
+
+
+def rebind(
+    table: str, was: Sequence[Range], now: Sequence[Range], before: Collection[int],
+    tags: Collection[int],
+) -> str:  # fmt: skip
+    """Text that replaces only those bindings of a list that are others.
+
+    Args:
+        table: the table that holds it.
+        was, now: the bindings that it has, and that it is to have.
+        before, tags: the destinations' tags that had cells in the list, and that have.
+    """
+    old, new = _elements(was, before), _elements(now, tags)
     lines: list[str] = []
+    for name, held in new.items():
+        known, kept = set(old[name]), set(held)
+        if gone := [_key(e) for e in old[name] if e not in kept]:
+            lines.append(f"delete element inet {table} {name} {{ {', '.join(gone)} }}")
+        if come := [e for e in held if e not in known]:
+            lines.append(f"add element inet {table} {name} {{ {', '.join(come)} }}")
+    return "".join(f"{line}\n" for line in lines)
+
+
+def _elements(ranges: Sequence[Range], tags: Collection[int]) -> dict[str, list[str]]:
+    """What the maps that follow from bindings hold."""
+    found: dict[str, list[str]] = {}
     for family in (4, 6):
-        lines.append(f"flush map inet {table} to{family}")
-        elements = [element_of(r, tags) for r in ranges if r.family == family]
+        mine = [r for r in ranges if r.family == family]
+        found[f"tags{family}"] = [_source(r, FLAG) for r in mine]
+        found[f"to{family}"] = [element_of(r, tags) for r in mine]
+    return found
+
+
+def _source(bound: Range, flag: int) -> str:
+    return f"{span_of(bound)} : {bound.tag | flag:#x}"
+
+
+def _refilled(table: str, held: dict[str, list[str]]) -> str:
+    lines: list[str] = []
+    for name, elements in held.items():
+        lines.append(f"flush map inet {table} {name}")
         if elements:
-            lines.append(f"add element inet {table} to{family} {{ {', '.join(elements)} }}")
-    return refill_tags(table, ranges) + "\n".join(lines) + "\n"
+            lines.append(f"add element inet {table} {name} {{ {', '.join(elements)} }}")
+    return "\n".join(lines) + "\n"
 
 
 @dataclass(slots=True)
@@ -55,45 +102,88 @@ class _Block:
     held: list[str] = field(default_factory=list)
 
 
-def change(point: str, was: str, now: str) -> str:
-    """Text that makes of one list another in one transaction. The maps that follow from bindings
-    are left empty, for :func:`refill` in the same transaction.
+def load(table: str, text: str, ranges: Sequence[Range], tags: Collection[int]) -> Iterator[str]:
+    """Texts that build a list in a table of its own, a transaction each: none of them is large, and
+    only the last lets packets meet it.
 
     Args:
-        point: the point's id.
-        was, now: the texts of the two lists.
+        table: the table.
+        text: the list.
+        ranges: its bindings.
+        tags: the destinations' tags that have cells in it.
     """
-    table = table_name(point)
+    blocks, bound = _blocks(text), _elements(ranges, tags)
+    hooked = {n: b for n, b in blocks.items() if "".join(b.declared).startswith("type filter hook")}
+    parts = [(1, f"add table inet {table}")]
+    parts += [(1, _added(table, n, blocks[n])) for n in _chains_first(blocks) if n not in hooked]
+    for name, block in blocks.items():
+        held = bound.get(name, block.held)
+        if block.word == "chain":
+            rules = (f"add rule inet {table} {name} {r}" for r in held if name not in hooked)
+            parts += [(RULE, rule) for rule in rules]
+            continue
+        for start in range(0, len(held), FEW):
+            some = held[start : start + FEW]
+            parts.append((len(some), f"add element inet {table} {name} {{ {', '.join(some)} }}"))
+    weight, lines = 0, list[str]()
+    for size, line in parts:
+        if lines and weight + size > MANY:
+            yield "\n".join(lines) + "\n"
+            weight, lines = 0, []
+        weight, lines = weight + size, [*lines, line]
+    yield "\n".join(lines) + "\n"
+    last = [_added(table, n, b) for n, b in hooked.items()]
+    last += [f"add rule inet {table} {n} {r}" for n, b in hooked.items() for r in b.held]
+    yield "\n".join(last) + "\n"
+
+
+def change(table: str, was: str, now: str, rebound: str) -> str:
+    """Text that makes of one list another in one transaction.
+
+    Args:
+        table: the table that holds it.
+        was, now: the texts of the two lists.
+        rebound: what replaces the bindings, of :func:`refill` or :func:`rebind`.
+    """
     old, new = _blocks(was), _blocks(now)
     # What is declared otherwise is another thing of the same name.
-    fresh = [n for n in new if n not in old or new[n].declared != old[n].declared]
-    gone = [n for n in old if n not in new or n in fresh]
-    lines = [f"flush map inet {table} {name}" for name in TABLES]
-    chains = {n for n in gone if old[n].word == "chain"}
+    other = [n for n in new if n in old and new[n].declared != old[n].declared]
+    fresh = [n for n in new if n not in old or n in other]
+    gone = [n for n in old if n not in new]
+    chains = {n for n in (*gone, *other) if old[n].word == "chain"}
     chains |= {n for n in new if new[n].word == "chain" and (n in fresh or new[n] != old[n])}
-    lines += [f"flush chain inet {table} {n}" for n in sorted(chains & old.keys())]
+    lines = [f"flush chain inet {table} {n}" for n in sorted(chains & old.keys())]
     for name, block in old.items():
         if block.word == "chain" or name in TABLES:
             continue
-        left = new[name].held if name in new and name not in fresh else []
-        lost = [e for e in block.held if e not in set(left)]
-        if lost:
-            lines.append(f"delete element inet {table} {name} {{ {', '.join(map(_key, lost))} }}")
-    for word in ("set", "map", "chain"):
-        lines += [f"delete {word} inet {table} {n}" for n in gone if old[n].word == word]
-    for name in fresh:
-        declared = " ".join(f"{line};" if line[-1] != ";" else line for line in new[name].declared)
-        lines.append(f"add {new[name].word} inet {table} {name} {{ {declared} }}")
+        left = set(new[name].held) if name in new and name not in fresh else set()
+        if lost := [_key(e) for e in block.held if e not in left]:
+            lines.append(f"delete element inet {table} {name} {{ {', '.join(lost)} }}")
+    lines += [f"delete {old[n].word} inet {table} {n}" for n in other]
+    lines += [_added(table, n, new[n]) for n in _chains_first(new) if n in fresh]
     for name, block in new.items():
         if block.word == "chain" or name in TABLES:
             continue
         known = set(old[name].held) if name in old and name not in fresh else set()
-        come = [e for e in block.held if e not in known]
-        if come:
+        if come := [e for e in block.held if e not in known]:
             lines.append(f"add element inet {table} {name} {{ {', '.join(come)} }}")
     for name in sorted(chains & new.keys()):
         lines += [f"add rule inet {table} {name} {rule}" for rule in new[name].held]
-    return "\n".join(lines) + "\n"
+    lines += rebound.splitlines()
+    for word in ("set", "map", "chain"):
+        lines += [f"delete {word} inet {table} {n}" for n in gone if old[n].word == word]
+    return "".join(f"{line}\n" for line in lines)
+
+
+def _chains_first(blocks: dict[str, _Block]) -> list[str]:
+    """Names in an order in which they can be added: the elements of a map go with it, whatever
+    stands between, and they lead to chains."""
+    return sorted(blocks, key=lambda name: blocks[name].word != "chain")
+
+
+def _added(table: str, name: str, block: _Block) -> str:
+    declared = " ".join(line if line[-1] == ";" else f"{line};" for line in block.declared)
+    return f"add {block.word} inet {table} {name} {{ {declared} }}"
 
 
 def _key(element: str) -> str:

@@ -7,9 +7,10 @@ last. Flows that a new list denies are ended.
 
 from __future__ import annotations
 
-from collections.abc import Collection, Iterable
+from collections.abc import Callable, Collection, Iterable
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import replace
+from functools import partial
 from typing import Any
 
 from oaktag.core.accesslist import AccessList
@@ -44,6 +45,8 @@ class LabNetwork:
         self._ranges: dict[str, list[Range]] = {}
         self._rows: dict[str, frozenset[Row]] = {}
         self._learnt: dict[str, tuple[int, int]] = {}
+        self._marked: dict[str, list[Range]] = {}
+        self._tables: dict[str, str] = {}
         self._numbers = {kind: Numbers() for kind in KINDS}
         self._exchange = Exchange(self._place)
         self._versions: dict[str, int] = {}
@@ -107,12 +110,14 @@ class LabNetwork:
         self._routes(plan, ways["links"], come)
         come.run()
         self.plan = plan
+        ruled: dict[str, list[Callable[[], None]]] = {}
         for name in (*ways["nodes"].come, *ways["nodes"].other):
             node, before = plan.nodes[name], was.nodes.get(name)
             if before is None or (node.marks, node.carries) != (before.marks, before.carries):
-                self._versions.pop(name, None)
-                with inside(self.node(name)):
-                    load(marks.rules(marks=node.marks, carries=node.carries))
+                self._versions.pop(name, None)  # for it may mark by now, or no longer
+                text = marks.rules(marks=node.marks, carries=node.carries)
+                ruled.setdefault(name, []).append(partial(load, text))
+        self._give(ruled)
         await self._feeds(was, plan, ways["feeds"])
         wanted = {n: p.text for n, p in plan.points.items()} if lists else {}
         ended = self._lists(was, wanted)
@@ -122,6 +127,7 @@ class LabNetwork:
             self._exchange.forget(name)
             self._ranges.pop(name, None)
             self._rows.pop(name, None)
+            self._marked.pop(name, None)
             self._versions.pop(name, None)
         kinds = {kind: way._asdict() for kind, way in ways.items()}
         return {**kinds, "ended": ended, "tables": self._learnt}
@@ -199,57 +205,90 @@ class LabNetwork:
     def _lists(self, was: LabPlan, wanted: dict[str, str]) -> int:
         """Bring lists and tables up to date, each point's in one transaction; end what is now
         denied, and return how many flows that are."""
-        texts: dict[str, list[str]] = {}
+        orders: dict[str, list[Callable[[], None]]] = {}
         gone = {
             p for p in self.loaded
             if p not in wanted or self.plan.points[p].node != was.points[p].node
         }  # fmt: skip
         for point in sorted(gone):
+            table = self._tables.pop(point)
             if was.points[point].node in self.plan.nodes:
-                drop = f"delete table inet {nftables.table_name(point)}\n"
-                texts.setdefault(was.points[point].node, []).append(drop)
+                drop = partial(load, f"delete table inet {table}\n")
+                orders.setdefault(was.points[point].node, []).append(drop)
         judging: set[str] = set()
-        learnt: set[str] = set()
-        self._learnt = {}
-        for name, node in self.plan.nodes.items():
+        ranges, self._learnt = dict(self._ranges), {}
+        alike: dict[frozenset[Row], list[Range]] = {}
+        for name in self.plan.nodes:
             known = self._exchange.known(name)
-            if self._versions.get(name) != known.version:
-                learnt.add(name)
-                rows = frozenset(known.rows())
-                old = self._rows.get(name, frozenset())
-                self._learnt[name] = len(rows - old), len(old - rows)
-                self._rows[name] = rows
-                self._ranges[name] = ranges_of(rows, self.plan.order)
-                self._versions[name] = known.version
-                if node.marks:
-                    refilled = nftables_live.refill_tags(marks.TABLE, self._ranges[name], flag=0)
-                    texts.setdefault(name, []).append(refilled)
-        for point, text in wanted.items():
-            held = self.plan.points[point]
-            name = held.node
-            before = None if point in gone else self.loaded.get(point)
-            if before == text and name not in learnt:
+            if self._versions.get(name) == known.version:
                 continue
-            lines = ""
-            if before is None:
-                lines = text
-            elif before != text:
-                lines = nftables_live.change(point, before, text)
-            lines += nftables_live.refill(point, self._ranges[name], held.tags)
-            texts.setdefault(name, []).append(lines)
+            rows = frozenset(known.rows())
+            old = self._rows.get(name, frozenset())
+            self._learnt[name] = len(rows - old), len(old - rows)
+            self._rows[name] = rows
+            if rows not in alike:
+                alike[rows] = ranges_of(rows, self.plan.order)
+            self._ranges[name] = alike[rows]
+            self._versions[name] = known.version
+        for name, node in self.plan.nodes.items():
+            # Who comes in here is on one of its own segments.
+            fresh = _on(self._ranges[name], node.grounds) if node.marks else []
+            for text in nftables_live.remark(marks.TABLE, self._marked.get(name, []), fresh):
+                orders.setdefault(name, []).append(partial(load, text))
+            self._marked[name] = fresh
+        for point, text in wanted.items():
+            name = self.plan.points[point].node
+            before = None if point in gone else self.loaded.get(point)
+            if before == text and name not in self._learnt:
+                continue
+            tags = was.points[point].tags if before is not None else []
+            held = point, before, text, ranges.get(name, []), tags
+            orders.setdefault(name, []).append(partial(self._load, *held))
             judging.add(name)
-        self._load(texts)
+        self._give(orders)
         self.loaded = wanted
         return self._end(judging)
 
-    def _load(self, texts: dict[str, list[str]]) -> None:
-        def one(item: tuple[str, list[str]]) -> None:
+    def _give(self, orders: dict[str, list[Callable[[], None]]]) -> None:
+        """Do things in the namespaces of nodes."""
+
+        def one(item: tuple[str, list[Callable[[], None]]]) -> None:
             with inside(self.node(item[0])):
-                for text in item[1]:
-                    load(text)
+                for order in item[1]:
+                    order()
 
         with ThreadPoolExecutor(4) as pool:
-            list(pool.map(one, texts.items()))
+            list(pool.map(one, orders.items()))
+
+    def _load(
+        self, point: str, before: str | None, text: str, was: list[Range], tags: list[int]
+    ) -> None:
+        """Give a point, in whose node's namespace we are, its list and tables: in one transaction;
+        where that is too large for one, beside the old one, which one transaction replaces."""
+        now = self.plan.points[point]
+        ranges, table = self._ranges[now.node], nftables.table_name(point)
+        old = self._tables.get(point)
+        if before is not None and old is not None:
+            few = len(ranges) + len(was) <= nftables_live.FEW
+            rebound = (
+                nftables_live.refill(old, ranges, now.tags)
+                if few
+                else nftables_live.rebind(old, was, ranges, tags, now.tags)
+            )
+            try:
+                load(nftables_live.change(old, before, text, rebound))
+            except OakTagError as error:
+                if "Message too long" not in str(error):
+                    raise
+            else:
+                return
+        if old == table:
+            table += "_"
+        *parts, last = nftables_live.load(table, text, ranges, now.tags)
+        for part in parts:
+            load(part)
+        load(last + (f"delete table inet {old}\n" if old is not None else ""))
+        self._tables[point] = table
 
     def _end(self, nodes: Collection[str]) -> int:
         """End the flows that some nodes know and a point there denies by now."""
@@ -288,10 +327,11 @@ class LabNetwork:
 
     def holds(self, point: str) -> str:
         """The text of the list that the kernel holds for a point."""
-        table = nftables.table_name(point)
+        table = self._tables[point]
         with inside(self.node(self.plan.points[point].node)):
             dump = run(["nft", "-n", "-s", "list", "table", "inet", table])
-        return nftables_dump.as_written(point, dump, self.loaded[point])
+        named = dump.replace(table, nftables.table_name(point), 1)
+        return nftables_dump.as_written(point, named, self.loaded[point])
 
     def touched(self, point: str) -> bool:
         """Whether the kernel holds another list than was loaded, with the bindings of now."""
@@ -300,7 +340,7 @@ class LabNetwork:
 
     def counts(self, point: str) -> dict[str, dict[str, int]]:
         """Packets of every cell of a point: destination tag → source tag → count."""
-        table = nftables.table_name(point)
+        table = self._tables[point]
         with inside(self.node(self.plan.points[point].node)):
             return nftables_live.cell_counts(run(["nft", "-j", "list", "table", "inet", table]))
 
@@ -313,6 +353,15 @@ def ranges_of(rows: Iterable[Row], order: list[str]) -> list[Range]:
     """Bindings as disjoint ranges, those in force."""
     bindings = [Binding(parse_prefix(p), tag, source, since) for p, tag, source, since in rows]
     return Lookup(bindings, order).ranges()
+
+
+def _on(ranges: list[Range], grounds: list[str]) -> list[Range]:
+    """The ranges with addresses on some prefixes."""
+    prefixes = [parse_prefix(ground) for ground in grounds]
+    return [
+        r for r in ranges
+        if any(p.family == r.family and p.start <= r.end and r.start <= p.end for p in prefixes)
+    ]  # fmt: skip
 
 
 def _denied(flow: Flow, held: AccessList) -> bool:

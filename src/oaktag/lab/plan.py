@@ -18,7 +18,7 @@ Row = tuple[str, int, str, int | None]
 @dataclass(slots=True)
 class LabNode:
     """A node: a namespace that forwards. ``routes`` lead to prefixes, over links; ``learns`` are
-    the bindings that it learns itself."""
+    the bindings that it learns itself; ``grounds`` are the prefixes of its own segments."""
 
     addresses: list[str]
     marks: bool
@@ -26,6 +26,7 @@ class LabNode:
     relays: bool
     routes: dict[str, str] = field(default_factory=dict)
     learns: list[Row] = field(default_factory=list)
+    grounds: list[str] = field(default_factory=list)
 
 
 @dataclass(slots=True)

@@ -11,6 +11,7 @@ import contextlib
 import socket
 import struct
 from collections.abc import Callable, Iterable, Sequence
+from concurrent.futures import ThreadPoolExecutor
 from typing import NamedTuple, cast
 
 from oaktag.lab.marks import PROBE_CLASS
@@ -21,6 +22,7 @@ from oaktag.lab.plan import Probe
 #: opening packet a second time (RFC 6298, section 2: after one second), which would count twice.
 PATIENCE, SHORT = 0.9, 0.5
 AT_ONCE = 1000
+CLOSING = 64
 _SOCKETS = {"tcp": socket.SOCK_STREAM, "udp": socket.SOCK_DGRAM, "icmp": socket.SOCK_DGRAM}
 _PROTOCOLS = {6: "tcp", 17: "udp", 1: "icmp", 58: "icmp"}
 #: ICMP's echo request and reply (RFC 792; RFC 4443, section 4).
@@ -96,7 +98,9 @@ class Watching:
         loop = asyncio.get_running_loop()
         for line in self._lines:
             loop.remove_reader(line)
-            line.close()
+        # Each end waits until the kernel is done with it everywhere; together they wait once.
+        with ThreadPoolExecutor(CLOSING) as pool:
+            list(pool.map(socket.socket.close, self._lines))
 
     def _read(self, line: socket.socket, space: str) -> None:
         with contextlib.suppress(BlockingIOError, OSError):

@@ -65,6 +65,17 @@ class Numbers:
         self._free.append(number)
 
 
+def mac(kind: int, number: int, side: int = 0) -> str:
+    """An address of a device that is made here: locally administered, so that whoever is on the
+    other side can be told it, and need not ask (its table of neighbours is the kernel's, for all
+    namespaces together, and small)."""
+    parts = 2, kind, side, number >> 16 & 255, number >> 8 & 255, number & 255
+    return ":".join(f"{part:02x}" for part in parts)
+
+
+HOST, LINK = 1, 2
+
+
 def dotted(number: int) -> str:
     """An IPv4 address."""
     return ".".join(str(number >> shift & 255) for shift in (24, 16, 8, 0))
@@ -164,8 +175,18 @@ def host_comes(orders: Orders, number: int, node: int, host: LabHost) -> None:
     name = f"h{number}"
     orders.first.append(f"netns add {name}")
     orders.settings[name] = HOST_SETTINGS
-    orders.wires.append(f"link add v{number} netns n{node} type veth peer name eth0 netns {name}")
-    orders.inside(name).extend(("link set lo up", "link set eth0 mtu 1450 up"))
+    there, here = mac(HOST, number, 1), mac(HOST, number)
+    orders.wires.append(
+        f"link add v{number} address {there} netns n{node} type veth "
+        f"peer name eth0 address {here} netns {name}"
+    )
+    orders.inside(name).extend(
+        (
+            "link set lo up", "link set eth0 mtu 1450 up",
+            f"neigh replace {GATEWAY4} lladdr {there} dev eth0",
+            f"neigh replace {GATEWAY6} lladdr {there} dev eth0",
+        )
+    )  # fmt: skip
     orders.inside(f"n{node}").extend(
         (
             f"link set v{number} mtu 1450 up",
@@ -182,9 +203,12 @@ def addressed(orders: Orders, number: int, node: int, was: list[str], now: list[
     for gone in (a for a in was if a not in now):
         mine.append(f"addr del {gone} dev eth0")
         there.append(f"route del {gone} dev v{number}")
+        there.append(f"neigh del {gone.split('/')[0]} dev v{number}")
     for come in (a for a in now if a not in was):
         mine.append(f"addr add {come} dev eth0{_nodad(come)}")
         there.append(f"route replace {come} dev v{number}")
+        beside = mac(HOST, number)
+        there.append(f"neigh replace {come.split('/')[0]} lladdr {beside} dev v{number}")
     if any("." in a for a in now):
         mine.append(f"route replace {GATEWAY4} dev eth0 scope link")
         mine.append(f"route replace default via {GATEWAY4} dev eth0 onlink")
@@ -204,22 +228,26 @@ def host_goes(orders: Orders, number: int, node: int) -> None:
 def link_comes(orders: Orders, number: int, ends: tuple[int, int], link: LabLink) -> None:
     """A link between two nodes, with both its ends."""
     wire = f"u{number}" if link.carries else f"l{number}"
-    orders.wires.append(
-        f"link add {wire} netns n{ends[0]} type veth peer name {wire} netns n{ends[1]}"
-    )
+    macs = [mac(LINK, number, side) for side in (1, 2)]
     under = [dotted(TUNNEL_NET + 4 * (number % TUNNELS) + side) for side in (1, 2)]
+    orders.wires.append(
+        f"link add {wire} address {macs[0]} netns n{ends[0]} type veth "
+        f"peer name {wire} address {macs[1]} netns n{ends[1]}"
+    )
     for side, node in enumerate(ends):
-        lines = orders.inside(f"n{node}")
+        lines, beside = orders.inside(f"n{node}"), macs[1 - side]
         if link.carries:
             lines += [
                 f"link set u{number} mtu 1550 up",
                 f"addr add {under[side]}/30 dev u{number}",
-                f"link add l{number} type vxlan id {100 + number} local {under[side]} "
-                f"remote {under[1 - side]} dstport 4789 gbp",
+                f"neigh replace {under[1 - side]} lladdr {beside} dev u{number}",
+                f"link add l{number} address {macs[side]} type vxlan id {100 + number} "
+                f"local {under[side]} remote {under[1 - side]} dstport 4789 gbp",
             ]
         lines += [
             f"link set l{number} mtu 1450 up",
             f"addr add fe80::{side + 1}/64 dev l{number} nodad",
+            f"neigh replace fe80::{2 - side} lladdr {beside} dev l{number}",
         ]
 
 

@@ -152,6 +152,9 @@ class Beings:
 def plan_of(model: Model, beings: Beings) -> LabPlan:
     """The lab that the workspace describes."""
     network = model.network
+    grounds: dict[str, list[str]] = {}
+    for segment in network.segments.values():
+        grounds.setdefault(segment.node, []).extend(str(p) for p in segment.prefixes)
     learned = learned_bindings(
         model.groups, model.assignment, model.prefix_pins, network, model.places
     )
@@ -162,6 +165,7 @@ def plan_of(model: Model, beings: Beings) -> LabPlan:
             node.name: LabNode(
                 [str(a) for a in node.addresses], node.marks, node.carries, node.relays,
                 _routes(model, node.name, link_names), [_row(b) for b in learned[node.name]],
+                grounds.get(node.name, []),
             )
             for node in network.nodes.values()
         },

@@ -11,7 +11,7 @@ from dataclasses import dataclass, field
 from typing import NamedTuple
 
 from oaktag.core.addresses import address_text
-from oaktag.core.packets import ECHO, ICMP_OF, Packet, Region
+from oaktag.core.packets import ECHO, FAMILIES, ICMP_OF, Packet, Region
 from oaktag.core.placement import Host, meet, node_hosts
 from oaktag.core.question_words import End
 from oaktag.errors import UsageError
@@ -63,14 +63,11 @@ class Trying:
         self.made = Trials()
         self._known: set[Probe] = set()
         self._offers: dict[tuple[int, int], list[Packet]] = {}
-        self._at: dict[int, list[Host]] = {}
-        for being in beings.every.values():
-            for host in being.hosts:
-                self._at.setdefault(host.group, []).append(host)
+        every = [host for being in beings.every.values() for host in being.hosts]
+        self._at = _by_group(every)
         #: Those and the own addresses of nodes with points, which are asked for as well.
-        self._toward = {group: list(hosts) for group, hosts in self._at.items()}
-        for host in node_hosts(model.groups, model.network, model.registry):
-            self._toward.setdefault(host.group, []).append(host)
+        own = node_hosts(model.groups, model.network, model.registry)
+        self._toward = _by_group([*every, *own])
 
     def every(self) -> Trials:
         """For every expectation and cell."""
@@ -117,32 +114,46 @@ class Trying:
             self.made.omitted.append((f"{why}, IPv{family}", reason))
 
     def _cells(self) -> None:
+        """Each cell once in each family, and each two segments once for some cell."""
         model, seen = self.model, set[tuple[object, ...]]()
-        before = len(self.made.sent)
-        left = 0
+        before, left = len(self.made.sent), 0
+        for pair in (*self._of_cells(), *self._of_segments()):
+            a, b = pair
+            cell, ways = (a.group, b.group, a.family), (_place(a), _place(b), a.family)
+            if cell in seen and ways in seen:
+                continue
+            if len(self.made.sent) - before >= MOST:
+                left += 1
+                continue
+            form = model.matrix.forms[model.matrix.form(a.group, b.group)]
+            packets = self._sendable(pair, form)[:1]
+            # What is denied costs patience: once a cell is enough. Toward a node's own address its
+            # point judges nothing without ``own``.
+            if cell not in seen and not b.own:
+                packets += self._denied(pair)[:1]
+            seen |= {cell, ways}
+            self._some("the cell", pair, packets)
+        if left:
+            told = f"{MOST:,} probes are sent for cells"
+            self.made.omitted.append((f"{left:,} more pairs of segments or groups", told))
+
+    def _of_cells(self) -> Iterator[tuple[Host, Host]]:
+        """Two hosts for each cell and family, spread over the segments where its groups are."""
         for s, sources in sorted(self._at.items()):
             for d, destinations in sorted(self._toward.items()):
-                form = model.matrix.forms[model.matrix.form(s, d)]
-                for number, pair in enumerate(_pairs(sources, destinations)):
-                    family = pair[0].family
-                    # Each cell once in each family, and each two segments once for some cell.
-                    ways = {(s, d, family), (pair[0].segment, pair[1].segment, family)}
-                    if ways <= seen:
-                        continue
-                    if len(self.made.sent) - before >= MOST:
-                        left += 1
-                        continue
-                    seen |= ways
-                    packets = self._sendable(pair, form)[:1]
-                    # What is denied costs patience: once a cell is enough. Toward a node's own
-                    # address its point judges nothing without ``own``.
-                    if number == 0 and not pair[1].own:
-                        packets += self._denied(pair)[:1]
-                    self._some("the cell", pair, packets)
-        if left:
-            self.made.omitted.append(
-                (f"{left:,} more cells", f"{MOST:,} probes are sent for cells")
-            )
+                for family in FAMILIES:
+                    ones, twos = sources.get(family, []), destinations.get(family, [])
+                    for n in range(len(ones) * len(twos)):
+                        a, b = ones[(d + n) % len(ones)], twos[(s + n // len(ones)) % len(twos)]
+                        if meet(a, b) and a.address != b.address:
+                            yield a, b
+                            break
+
+    def _of_segments(self) -> Iterator[tuple[Host, Host]]:
+        """Two hosts for each two segments and family."""
+        every = [h for held in self._at.values() for hosts in held.values() for h in hosts]
+        toward = [h for held in self._toward.values() for hosts in held.values() for h in hosts]
+        return iter(_pairs(every, toward))
 
     def _some(self, why: str, pair: tuple[Host, Host], packets: Iterable[Packet]) -> bool:
         sent = False
@@ -248,11 +259,20 @@ def _has(ranges: Iterable[tuple[int, int]], number: int) -> bool:
 def _pairs(sources: list[Host], destinations: list[Host]) -> list[tuple[Host, Host]]:
     """One pair for each two segments and family."""
     found: dict[tuple[object, ...], tuple[Host, Host]] = {}
+    toward = _some_of_each(destinations)
     for a in _some_of_each(sources):
-        for b in _some_of_each(destinations):
+        for b in toward:
             if meet(a, b) and a.address != b.address:
                 found.setdefault((_place(a), _place(b), a.family), (a, b))
     return list(found.values())
+
+
+def _by_group(hosts: Iterable[Host]) -> dict[int, dict[int, list[Host]]]:
+    """Hosts by group and family."""
+    found: dict[int, dict[int, list[Host]]] = {}
+    for host in hosts:
+        found.setdefault(host.group, {}).setdefault(host.family, []).append(host)
+    return found
 
 
 def _some_of_each(hosts: list[Host]) -> list[Host]:
