@@ -111,7 +111,9 @@ def main() -> None:
     workspace = oaktag.Workspace.load(folder)
     up = workspace.lab_up()
     try:
-        lap(f"up, {up.nodes} nodes, {up.hosts} hosts, {sum(up.baseline.values())} probes before lists")
+        lap(
+            f"up, {up.nodes} nodes, {up.hosts} hosts, {sum(up.baseline.values())} probes before lists"
+        )
         probed = workspace.lab_probe()
         lap(f"probed, {len(probed.probes)}: {probed.summary}")
         print("counters agree:", all(c["agree"] for c in probed.counters), "packed:", probed.packed)

@@ -8,6 +8,8 @@ import subprocess
 import sys
 from pathlib import Path
 
+import pytest
+
 ROOT = Path(__file__).parent.parent
 README = (ROOT / "README.md").read_text(encoding="utf-8")
 
@@ -49,3 +51,28 @@ def test_everything_linked_is_there() -> None:
             assert (page.parent / link).exists(), (page.name, link)
     pictures = {p.name for p in (ROOT / "docs/screenshots").glob("*.png")}
     assert pictures and all(name in README for name in pictures)
+
+
+@pytest.mark.usefixtures("real_kernel")
+def test_the_afternoon_in_the_lab(shipped_mended: Path) -> None:
+    """The commands of docs/lab.md, one after the other, and what they say."""
+    page = (ROOT / "docs/lab.md").read_text(encoding="utf-8")
+    parts = re.split(r"^## ", page, flags=re.MULTILINE)
+    said = {}
+    for part in parts:
+        script = "\n".join(re.findall(r"```sh\n(.*?)```", part, re.DOTALL))
+        if script:
+            said[part.split("\n")[0]] = " ".join(_run(script, shipped_mended).split())
+    assert len(said) == 8
+    for title, told in {
+        "Before anything: the baseline": "that a list will deny",
+        "The policy, watched first": "would-deny: patrons (320) 02:00:5e:20:00:01 → loans-db (520)",
+        "Enforce": "as meant then: ",
+        "A cloned server": "no rule changed, 2 ranges of addresses bound otherwise",
+        "A lost feed": "hall-edge knows otherwise: bindings 26 gone",
+        "A link that strips tags": "blocked though allowed",
+        "One-way traffic": "2 probes: 2 the answer is lost",
+        "What the nodes say, and the end": "written: ",
+    }.items():
+        part = next(text for name, text in said.items() if name.startswith(title))
+        assert told in part, (title, part)

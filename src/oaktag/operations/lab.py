@@ -97,7 +97,8 @@ class LabProbed(Result):
     @property
     def odd(self) -> bool:
         """Whether a probe fared otherwise than meant or told, or counters do not agree."""
-        wrong = any(p["verdict"] != "as meant" or not p["agrees"] for p in self.probes)
+        fine = ("as meant", "no list yet")
+        wrong = any(p["verdict"] not in fine or not p["agrees"] for p in self.probes)
         return wrong or not all(row["agree"] for row in self.counters)
 
 
@@ -378,7 +379,7 @@ def _sent(
 
 
 #: Verdicts of which nobody asks where it was lost.
-QUIET = frozenset({"as meant", "passes though denied"})
+QUIET = frozenset({"as meant", "passes though denied", "no list yet"})
 
 
 def _probes(trials: Trials) -> list[dict[str, Any]]:

@@ -33,12 +33,14 @@ Counts = dict[str, dict[tuple[int, int], int]]
 
 class Told(NamedTuple):
     """What we say of a probe: how it fares, and the point that drops it, or its answer; ``shared``:
-    this goes by flows that points share, which a lab's do not; ``cut_off``: no path leads it."""
+    this goes by flows that points share, which a lab's do not; ``cut_off``: no path leads it;
+    ``listed``: points hold their lists."""
 
     fares: Fared
     at: str
     shared: bool = False
     cut_off: bool = False
+    listed: bool = True
 
 
 class Telling:
@@ -78,7 +80,7 @@ class Telling:
         if out is None or back is None:
             return Told(FARED[2], "", cut_off=True)
         if not self.lists:
-            return Told(FARED[0], "")
+            return Told(FARED[0], "", listed=False)
         one, two = self.class_of(a), self.class_of(b)
         at = _drop(walk(self.model.state, one, two, out, packet))
         if at:
@@ -169,7 +171,9 @@ class Outcome:
     def verdict(self) -> str:
         """What is said of it first."""
         if not self.trial.meant:
-            return "as meant" if self.seen == FARED[2] else "passes though denied"
+            if self.seen == FARED[2]:
+                return "as meant"
+            return "passes though denied" if self.told.listed else "no list yet"
         if self.seen == FARED[0]:
             return "as meant"
         if self.told.cut_off:

@@ -29,7 +29,7 @@ WIDE = 1000
 #: What is sent where the destination offers nothing and any port will do.
 ANY = 443
 #: Of an expectation so many packets are tried between its first two ends, and one between others;
-#: of a question so many.
+#: of a question so many between the first two of each family.
 FIRST, ASKED = 3, 12
 #: So many probes are sent for cells.
 MOST = 4000
@@ -84,8 +84,11 @@ class Trying:
         """
         sides = [self._present(hosts_of(self.model, end)) for end in (source, destination)]
         told = f"{source.word} to {destination.word}"
+        seen: set[int] = set()
         for pair in _pairs(*sides):
-            self._some(told, pair, self._sendable(pair, mask)[:ASKED])
+            most = 1 if pair[0].family in seen else ASKED
+            if self._some(told, pair, self._sendable(pair, mask)[:most]):
+                seen.add(pair[0].family)
         if not self.made.sent:
             reason = self._why_not(source, destination, sides) or f"no packet of {what} can be sent"
             raise UsageError(f"{told} cannot be tried: {reason}")

@@ -171,9 +171,8 @@ def _probes(page: Page, d: Row, *, everything: bool) -> None:
         page.say("no list is loaded: this is how packets fare without any")
     for row in d["broken"]:
         page.say(f"broken: {row['kind']} {row['name']}")
-    odd = [p for p in d["probes"] if p["verdict"] != "as meant" or not p["agrees"]]
-    if not d["lists"]:
-        odd = [p for p in odd if not p["agrees"]]
+    fine = ("as meant", "no list yet")
+    odd = [p for p in d["probes"] if p["verdict"] not in fine or not p["agrees"]]
     rows = d["probes"] if everything else _first(odd)
     if rows:
         then = "against" in d
@@ -181,7 +180,7 @@ def _probes(page: Page, d: Row, *, everything: bool) -> None:
             ("probe", "from", "to", "meant", "fares", *(("then",) if then else ()), "verdict"),
             [
                 (
-                    f"{p['protocol']} {p['port'] or 'echo'}",
+                    _what(p),
                     f"{p['source']['group']}\n{p['source']['address']}",
                     f"{p['destination']['group']}\n{p['destination']['address']}",
                     p["meant"],
@@ -195,7 +194,8 @@ def _probes(page: Page, d: Row, *, everything: bool) -> None:
         )
     if len(odd) > len(rows):
         page.say(f"and {len(odd) - len(rows)} more like these; --all shows every probe")
-    counts = ", ".join(f"{n} {verdict}" for verdict, n in sorted(d["summary"].items()))
+    words = {} if d["lists"] else {"no list yet": "that a list will deny"}
+    counts = ", ".join(f"{n} {words.get(v, v)}" for v, n in sorted(d["summary"].items()))
     page.say(f"{count(len(d['probes']), 'probe')}: {counts or 'nobody is there to send one'}")
     if "against" in d:
         page.say("then: " + ", ".join(f"{n} {word}" for word, n in sorted(d["against"].items())))
@@ -220,6 +220,11 @@ def _probes(page: Page, d: Row, *, everything: bool) -> None:
         )
     elif odd:
         page.hint("oaktag reach says where a tag is lost, and what to do")
+
+
+def _what(probe: Row) -> str:
+    told = f"{probe['protocol']} {probe['port'] or 'echo'}"
+    return f"{told} from {probe['source_port']}" if probe["source_port"] else told
 
 
 def _first(probes: list[Row], most: int = 5) -> list[Row]:
