@@ -16,6 +16,7 @@ from kernel_oracle import ask
 from oaktag.core import mending
 from oaktag.core.addresses import Range
 from oaktag.core.packets import Packet
+from oaktag.dialects.nftables import table_name
 from oaktag.dialects.nftables_live import refill
 from oaktag.operations.lists import list_of, list_text
 from oaktag.workspace.edits import write_all
@@ -606,7 +607,9 @@ def test_a_new_member_of_a_group_out_of_scope_changes_tables_alone(
         (Packet(4, 6, 50_000, 443), "10.1.0.1", "10.2.0.1", 0),
         (Packet(4, 6, 50_001, 443), "10.1.0.1", "10.3.0.1", 0),
     ]
-    assert ask([(text + refill("gate", ranges, set(held.blocks)), asked)]) == [[True, False]]
+    assert ask([(text + refill(table_name("gate"), ranges, set(held.blocks)), asked)]) == [
+        [True, False]
+    ]
 
 
 # -- files ---------------------------------------------------------------------------------------

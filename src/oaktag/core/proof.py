@@ -154,7 +154,8 @@ class _Proof:
         self._chains = {name: self._evaluate(chain) for name, chain in held.chains.items()}
         self._cells: dict[tuple[int, int], Both] = {}
         self._masks: dict[tuple[Box, ...], int] = {}
-        self._runs: dict[tuple[object, ...], _Run] = {}
+        self._stops: dict[tuple[object, ...], int | None] = {}
+        self._tags: dict[tuple[int, int, int], tuple[list[int], int, int]] = {}
         self._lines = sorted(
             self._applied(), key=lambda pair: _rank(pair[0], pair[1], meant.groups, meant.policy)
         )
@@ -210,28 +211,43 @@ class _Proof:
     # -- the list, as its point runs it ----------------------------------------------------------
 
     def run(self, source: _Side, target: _Side, frame: int) -> _Run:
-        """The head, step by step, for a packet that opens a flow."""
-        key = source.family, source.within, source.bound, target.within, target.bound, frame
-        if key not in self._runs:
-            self._runs[key] = self._run(source, target, frame)
-        return self._runs[key]
+        """The head, step by step, for a packet that opens a flow. Which step lets it pass does not
+        depend on the frame, and what the steps do with tags not on the destination."""
+        ends = source.family, source.within, target.within
+        if ends not in self._stops:
+            self._stops[ends] = self._stop(source, target)
+        stop = self._stops[ends]
+        known = source.family, source.bound, frame
+        if known not in self._tags:
+            self._tags[known] = self._tagged(*known)
+        before, seen, tag = self._tags[known]
+        return _Run(seen, target.bound, tag) if stop is None else _Run(None, None, before[stop])
 
-    def _run(self, source: _Side, target: _Side, frame: int) -> _Run:
-        tag, flagged, kept = frame, False, 0
+    def _stop(self, source: _Side, target: _Side) -> int | None:
+        """The place of the step that lets a packet pass unjudged."""
         at = {"source": iter(source.within), "destination": iter(target.within)}
-        family, passed = source.family, False
-        for step in self.held.head:
+        family = source.family
+        for place, step in enumerate(self.held.head):
+            passed = False
             match step:
                 case PassWithin():
-                    hit = next(at[step.end])
-                    passed |= bool(hit) and step.family == family
+                    passed = bool(next(at[step.end])) and step.family == family
                 case PassUnless():
-                    hit = next(at[step.end])
-                    passed |= not hit and step.family == family
+                    passed = not next(at[step.end]) and step.family == family
                 case PassBetween():
                     ones, twos = next(at["source"]), next(at["destination"])
                     both = isinstance(ones, frozenset) and isinstance(twos, frozenset)
-                    passed |= both and bool(ones & twos) and step.family == family  # type: ignore[operator]
+                    passed = both and bool(ones & twos) and step.family == family  # type: ignore[operator]
+            if passed:
+                return place
+        return None
+
+    def _tagged(self, family: int, bound: int, frame: int) -> tuple[list[int], int, int]:
+        """The tag before each step, the one that is judged by, and the one in the frame behind."""
+        tag, flagged, kept, before = frame, False, 0, list[int]()
+        for step in self.held.head:
+            before.append(tag)
+            match step:
                 case Forget():
                     if flagged:
                         tag, flagged = 0, False
@@ -241,16 +257,10 @@ class _Proof:
                     tag, flagged = 0, True
                 case Look():
                     wanted = step.family == family and (not step.unless_known or tag == 0)
-                    if wanted and source.bound:
-                        tag, flagged = source.bound, True
-                case PassKnown() | Reassemble():
-                    pass
-            if passed:
-                return _Run(None, None, tag)
-        seen = tag
-        if flagged:
-            tag = kept if self.held.restores else 0
-        return _Run(seen, target.bound, tag)
+                    if wanted and bound:
+                        tag, flagged = bound, True
+        behind = (kept if self.held.restores else 0) if flagged else tag
+        return before, tag, behind
 
     def flows(self) -> Refuted | None:
         """What is odd about packets of known flows, and about fragments."""
