@@ -7,7 +7,7 @@ from collections import Counter
 from pathlib import Path
 
 import pytest
-from campaigns import inputs, kills, pairs, readers, repositories, room
+from campaigns import inputs, judges, kills, labs, pairs, readers, repositories, room
 from campaigns.workspaces import BASE
 
 
@@ -61,3 +61,14 @@ def test_on_a_full_disk(real_kernel: None, monkeypatch: pytest.MonkeyPatch) -> N
 
 def test_hostile_repositories() -> None:
     assert [wrong for _, wrong in repositories.tries(70, 4) if wrong] == []
+
+
+def test_the_kernel_as_judge(real_kernel: None, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr("sys.argv", ["judges", "--packets", "1000", "--seed", "12"])
+    assert judges.main() == 0
+
+
+def test_labs_killed_at_any_moment(real_kernel: None, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr("sys.argv", ["labs", "--tries", "3", "--seed", "4"])
+    monkeypatch.setenv("XDG_RUNTIME_DIR", "")
+    assert labs.main() == 0

@@ -20,7 +20,7 @@ from oaktag.lab.plan import Probe
 
 #: Seconds to wait where an answer is expected, and where none is. Both end before TCP tries its
 #: opening packet a second time (RFC 6298, section 2: after one second), which would count twice.
-PATIENCE, SHORT = 0.9, 0.5
+PATIENCE, SHORT = 0.9, 0.35
 AT_ONCE = 1000
 CLOSING = 64
 _SOCKETS = {"tcp": socket.SOCK_STREAM, "udp": socket.SOCK_DGRAM, "icmp": socket.SOCK_DGRAM}

@@ -362,7 +362,11 @@ def _sent(
         for t, said, how in zip(trials, told, seen, strict=True)
     ]
     # What does not fare as told is sent once more, and followed: a machine under load loses some.
-    again = [n for n, o in enumerate(outcomes) if o.disagrees or o.verdict not in QUIET]
+    # Of what fares as told it is known where it, or its answer, is lost.
+    again = [
+        n for n, o in enumerate(outcomes)
+        if o.disagrees or (o.verdict not in QUIET and not o.told.at and not o.told.cut_off)
+    ]  # fmt: skip
     if again:
         some = Trials([trials[n] for n in again])
         lost = lab.ask("follow", probes=_probes(some))["lost"]
