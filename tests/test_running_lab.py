@@ -381,3 +381,15 @@ def test_where_packets_do_otherwise_than_we_say(oaktag: Run, mended: Path) -> No
     assert probe["reach_agrees"] and [r["effect"] for r in probe["reach"]] == ["exact"]
     texts = [(folder / f"hall-edge.{k}.nft").read_text("utf-8") for k in ("kernel", "loaded")]
     assert texts[0] == texts[1]
+
+
+def test_the_demo_leaves_a_lab_if_asked(oaktag: Run, tmp_path: Path) -> None:
+    ran = oaktag("demo", str(tmp_path / "quillmere"), "--keep-lab")
+    mended = tmp_path / "quillmere-mended"
+    try:
+        assert ran.status == 0 and "as meant" in ran.out and "The lab of" in ran.out
+        assert not lab.lab_of(Workspace.load(tmp_path / "quillmere").model).running
+        asked = oaktag("-C", mended, "lab", "probe", "ada", "catalogue-1", "https")
+        assert asked.status == 0 and "2 probes: 2 as meant" in asked.out
+    finally:
+        assert oaktag("-C", mended, "lab", "down").out == "down\n"

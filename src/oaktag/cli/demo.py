@@ -18,9 +18,10 @@ from oaktag.report.page import Page
 @click.command("demo")
 @click.argument("folder", metavar="[DIR]", default="quillmere")
 @click.option("--no-lab", is_flag=True, help="Send no packets.")
+@click.option("--keep-lab", is_flag=True, help="Leave the lab of the mended sample up, to go on.")
 @as_json
 @pass_context
-def command(context: Context, folder: str, no_lab: bool, as_json: bool) -> int:
+def command(context: Context, folder: str, no_lab: bool, keep_lab: bool, as_json: bool) -> int:
     """Write the sample into DIR and walk through the whole job on it.
 
     DIR-mended gets the mended version, on which nothing is found.
@@ -47,8 +48,12 @@ def command(context: Context, folder: str, no_lab: bool, as_json: bool) -> int:
         page.paragraph(sentence, " " * 18, first=f"oaktag {name:<10} ")
     draw(page, path)
     say("\n== The same, mended ".ljust(101, "="))
-    _walk(f"{folder}-mended", mended, MENDED_STEPS + (LAB_STEPS + DOWN_STEPS if with_lab else ()))
+    last = LAB_STEPS if keep_lab else LAB_STEPS + DOWN_STEPS
+    _walk(f"{folder}-mended", mended, MENDED_STEPS + (last if with_lab else ()))
     say(f"\nDone in {time.monotonic() - start:.1f} s.")
+    if with_lab and keep_lab:
+        say(f"The lab of {folder}-mended is up: change a file there, then oaktag lab apply and")
+        say("lab probe; lab watch shows who is denied, lab down ends it. docs/lab.md says more.")
     say(f"→ mend {folder}/ yourself: diff -r {folder} {folder}-mended shows how we did")
     return 0
 
