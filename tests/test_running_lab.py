@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import random
+import signal
 import struct
 import subprocess
 import sys
@@ -296,6 +297,11 @@ def test_what_is_watched_and_captured(oaktag: Run, sample: Path, tmp_path: Path)
         ):
             oaktag("-C", sample, "lab", "probe", *words)
         found = _lines(out, 3)
+        for _ in range(100):
+            found = _lines(out, 3)
+            if {e["packet"]["destination_port"] for e in found} >= {443, 22, 8443}:
+                break
+            time.sleep(0.1)
         captured = json.loads(capture.communicate()[0])
         watching.kill()
         watching.wait()
@@ -393,3 +399,31 @@ def test_the_demo_leaves_a_lab_if_asked(oaktag: Run, tmp_path: Path) -> None:
         assert asked.status == 0 and "2 probes: 2 as meant" in asked.out
     finally:
         assert oaktag("-C", mended, "lab", "down").out == "down\n"
+
+
+def test_the_lab_follows_a_folder_that_is_watched(
+    oaktag: Run, sample: Path, tmp_path: Path
+) -> None:
+    """A cloned server is up without a command; a file in the middle of an edit only says so."""
+    oaktag("-C", sample, "lab", "up")
+    out = tmp_path / "applied"
+    words = [sys.executable, "-m", "oaktag", "-C", str(sample), "lab", "apply", "--watch", "--json"]
+    servers = sample / "inventory/servers.csv"
+    try:
+        with out.open("w") as file:
+            following = subprocess.Popen(words, stdout=file, stderr=subprocess.PIPE, text=True)
+        assert _lines(out, 1)[0]["things"] == []
+        whole = servers.read_text(encoding="utf-8")
+        servers.write_text(whole + "catalogue-8,10.20.200", encoding="utf-8")
+        time.sleep(2)
+        servers.write_text(whole + "catalogue-8,10.20.200.18,catalogue,\n", encoding="utf-8")
+        come = _lines(out, 2)[-1]
+        assert {"kind": "host", "name": "catalogue-8", "what": "come"} in come["things"]
+        found = oaktag("-C", sample, "lab", "probe", "ada", "catalogue-8", "https")
+        assert found.status == 0 and "moved on" not in found.out
+        following.send_signal(signal.SIGINT)
+        said = following.communicate()[1]
+        assert following.returncode == 130 and "inventory/servers.csv" in said, said
+    finally:
+        following.kill()
+        oaktag("-C", sample, "lab", "down")

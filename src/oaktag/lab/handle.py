@@ -25,6 +25,8 @@ from oaktag.lab.plan import LabPlan
 PATIENCE = 300.0
 #: When a lab ends by itself.
 HOURS = 8.0
+#: Seconds for which a change waits for another one.
+WAIT = 30.0
 VERSION = "version-"
 NOT_UP = "no lab is up; oaktag lab up builds it"
 Progress = Callable[[str], None]
@@ -183,7 +185,7 @@ class Lab:
         Raises:
             OakTagError: no lab is up, or it cannot be changed.
         """
-        with self._alone():
+        with self._alone(WAIT):
             folder = self._where()
             name = version.lay(folder)
             done = self.ask("apply", version=name, lists=lists)
@@ -271,23 +273,18 @@ class Lab:
         return running
 
     @contextmanager
-    def _alone(self) -> Iterator[None]:
-        """While this goes on, nobody else builds or ends this lab."""
-        import fcntl
-
-        path, locked = _base() / f"{self.mark}.lock", False
-        handle = os.open(path, os.O_RDWR | os.O_CREAT | os.O_NOFOLLOW | os.O_CLOEXEC, 0o600)
-        try:
-            with contextlib.suppress(BlockingIOError, FileNotFoundError):
-                fcntl.flock(handle, fcntl.LOCK_EX | fcntl.LOCK_NB)
-                if os.path.samestat(os.fstat(handle), path.lstat()):
-                    locked = True
-            if not locked:
+    def _alone(self, patience: float = 0.0) -> Iterator[None]:
+        """While this goes on, nobody else builds, changes or ends this lab; one who does so now is
+        waited for, some seconds."""
+        path, end = _base() / f"{self.mark}.lock", time.monotonic() + patience
+        while (handle := _locked(path)) is None:
+            if time.monotonic() > end:
                 raise OakTagError("this lab is being built or ended by another command")
+            time.sleep(0.05)
+        try:
             yield
         finally:
-            if locked:
-                path.unlink(missing_ok=True)
+            path.unlink(missing_ok=True)
             os.close(handle)
 
     def ask(self, what: str, **fields: Any) -> dict[str, Any]:
@@ -335,6 +332,19 @@ class Lab:
             line.close()
             raise
         return line
+
+
+def _locked(path: Path) -> int | None:
+    """A lock that is ours until it is closed; None where it is another's."""
+    import fcntl
+
+    handle = os.open(path, os.O_RDWR | os.O_CREAT | os.O_NOFOLLOW | os.O_CLOEXEC, 0o600)
+    with contextlib.suppress(BlockingIOError, FileNotFoundError):
+        fcntl.flock(handle, fcntl.LOCK_EX | fcntl.LOCK_NB)
+        if os.path.samestat(os.fstat(handle), path.lstat()):
+            return handle
+    os.close(handle)
+    return None
 
 
 def _alive(pid: int) -> bool:
