@@ -7,6 +7,9 @@ from collections.abc import Iterable
 from oaktag.report.page import Page
 from oaktag.report.words import Row, count
 
+#: So many feeds are told one by one; of more those that have brought nothing.
+FEW = 6
+
 
 def show(page: Page, d: Row, *, everything: bool = False) -> None:
     """What is up, or changed, or written, or taken away; of probes the odd ones, or all."""
@@ -34,7 +37,11 @@ def _up(page: Page, d: Row) -> None:
         f"{count(d['links'], 'link')} (tags in frames on {d['tunnels']}); "
         f"it ends by itself after {d['hours']:g} h"
     )
-    for feed in d["feeds"]:
+    few = d["feeds"] if len(d["feeds"]) <= FEW else [f for f in d["feeds"] if not f["bindings"]]
+    if few != d["feeds"]:
+        total = sum(feed["bindings"] for feed in d["feeds"])
+        page.say(f"{len(d['feeds'])} feeds have brought {count(total, 'binding')}")
+    for feed in few:
         page.say(f"feed {feed['feed']}: {count(feed['bindings'], 'binding')} arrived")
     sent = sum(d["baseline"].values())
     fares = ", ".join(f"{n} {_plural(how, n)}" for how, n in sorted(d["baseline"].items()))
