@@ -185,6 +185,8 @@ def span_of(span: Span | Range) -> str:
 
 
 def _rule(point: str, entry: ListEntry) -> str:
+    if entry.recorded and entry.cell is None:
+        raise UnwritableEntry(f"{point}: an entry is recorded, and nothing says of which cell")
     match = "" if entry.region is None else _match(point, entry.region, entry.readable) + " "
     return f"{match}{_outcome(entry)} # {' '.join(entry.keys)}"
 
