@@ -27,6 +27,8 @@ _NAMED = (
     ("hook postrouting priority -150;", "hook postrouting priority mangle;"),
     ("== 0x0", "== 0"),
     ("mark set 0x0", "mark set 0"),
+    ("meta nfproto 2", "meta nfproto ipv4"),
+    ("meta nfproto 10", "meta nfproto ipv6"),
 )
 
 

@@ -28,9 +28,9 @@ def watching(model: Model, until: float | None = None) -> Iterator[Document]:
     monotonic clock), or without end.
 
     Each is a document: ``time``, ``point``, ``verdict`` (``allowed``, ``denied``, ``would-deny``),
-    ``source`` and ``destination`` with address, endpoint, group and tag, ``packet``, ``service``,
-    ``line`` (None for the default), ``permission``, ``entry``. The first one, once it is listened
-    for them, is empty.
+    ``source`` and ``destination`` with address, group, tag and whose it is, ``packet``,
+    ``service``, ``line`` (None for the default), ``permission``, ``entry``. The first one, once it
+    is listened for them, is empty.
 
     Raises:
         OakTagError: no lab is up.
