@@ -35,15 +35,15 @@ def test_a_list_acts_as_its_matrix_decides(
     """The tag in the frame counts first, a tag of no group is outside, the default is the last."""
     model, point = _model(stack, PLAIN, tmp_path_factory.mktemp("w"))
     held = list_of(model, point)
-    bound = {r.tag for r in held.destination_bindings}
     names = {tag: name for name, (tag, _) in stack.groups.items()} | {0: "untagged"}
     packets = [Packet(*p) for p in stack.packets()]
     for packet in data.draw(st.lists(st.sampled_from(packets), min_size=20, max_size=20)):
+        ends = [_number(a) for a in ENDS[packet.family]]
+        toward = model.knowledge.at(point.node).tag(packet.family, ends[1])
         for frame in (*names, 65_000):
-            ends = [_number(a) for a in ENDS[packet.family]]
             acted = act(held, packet, ends[0], ends[1], frame)
             assert acted.judged and acted.source == (frame or acted.source)
-            assert acted.destination in (*bound, 0)
+            assert acted.destination == toward
             if frame == 65_000:
                 assert (acted.action, acted.entry) == ("deny", None)
                 continue
@@ -72,6 +72,12 @@ def test_what_is_not_judged_passes(tmp_path: Path) -> None:
     assert not act(held, web, inside, inside + 1).judged
     assert not act(held, web, _number("169.254.0.9"), outside).judged
     assert act(held, web, _number("169.253.0.9"), outside).judged
+    by_bindings = model.network.points[point.id] = point._replace(if_differ="bindings")
+    held = list_of(model, by_bindings)
+    assert act(held, web, inside, outside, 410).source == (
+        model.knowledge.at(point.node).tag(4, inside) or 410
+    )
+    assert act(held, web, _number("10.99.0.9"), outside, 410).source == 410
     one_way = point._replace(origins=frozenset({segment.name}))
     model.network.points[point.id] = one_way
     held = list_of(model, one_way)
