@@ -36,19 +36,31 @@ def command() -> None:
     "--hours", type=click.FloatRange(min=0, min_open=True), default=8.0, show_default=True,
     help="When it ends by itself.",
 )  # fmt: skip
+@click.option(
+    "--sites", metavar="SITE,...", default="", help="Only these sites, and what is between them."
+)
+@click.option("--nodes", metavar="NODE,...", default="", help="Only these nodes, the same way.")
 @click.option("--without-lists", is_flag=True, help="Load no list yet; lab apply does.")
 @as_json
 @pass_context
-def up(context: Context, hours: float, without_lists: bool, as_json: bool) -> int:
+def up(
+    context: Context, hours: float, sites: str, nodes: str, without_lists: bool, as_json: bool
+) -> int:
     """Build the network of network.yaml, with everybody in it, and load its lists.
 
-    Before any list every probe is sent once: what does not work then never worked.
+    Before any list every probe is sent once: what does not work then never worked. Of a part of
+    the network what surrounds it is folded to one node each side.
     """
     result = context.workspace().lab_up(
-        hours, lists=not without_lists, progress=progress("building")
-    )
+        hours, sites=_listed(sites), nodes=_listed(nodes), lists=not without_lists,
+        progress=progress("building"),
+    )  # fmt: skip
     finish(context, result, as_json=as_json)
     return 0
+
+
+def _listed(words: str) -> list[str]:
+    return [word.strip() for word in words.split(",") if word.strip()]
 
 
 @command.command("apply")

@@ -4,7 +4,7 @@ bindings → matrix → knowledge → reach. Each piece is computed once.
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from copy import copy
 from functools import cached_property
 from typing import TYPE_CHECKING, Any, Generic, NamedTuple, Self, TypeVar
@@ -33,7 +33,8 @@ if TYPE_CHECKING:  # imported where they are needed: an answer about a cell need
 class Given(NamedTuple):
     """What a workspace says on its day: ``boxes`` are packets that are asked about besides those of
     the policy's entries; ``binding_order`` names the sources of bindings, the strongest first;
-    ``today`` is a proleptic ordinal, UTC (0: before anything expires).
+    ``today`` is a proleptic ordinal, UTC (0: before anything expires); ``besides`` is what nodes
+    know that stand for more than themselves, in place of what they would learn.
     """
 
     groups: Groups
@@ -47,6 +48,7 @@ class Given(NamedTuple):
     binding_order: Sequence[str] = BINDING_SOURCES
     boxes: Sequence[Box] = ()
     today: int = 0
+    besides: Mapping[str, Bindings] = {}
 
     def same(self, other: Given, names: Sequence[str]) -> bool:
         """Whether another says the same of some things. What is large is compared by identity."""
@@ -167,15 +169,23 @@ class Model:
         return Lookup(self.registry_bindings, self.given.binding_order)
 
     @_of_places
-    def knowledge(self) -> Knowledge:
-        """What every node knows."""
-        from oaktag.core.knowledge import Knowledge
+    def learned(self) -> dict[str, Bindings]:
+        """What each node learns itself."""
         from oaktag.core.registry import learned_bindings
 
         learned = learned_bindings(
             self.groups, self.assignment, self.prefix_pins, self.network, self.places
         )
-        return Knowledge(self.network, self.registry_bindings, learned, self.given.binding_order)
+        return {**learned, **self.given.besides}
+
+    @_of_places
+    def knowledge(self) -> Knowledge:
+        """What every node knows."""
+        from oaktag.core.knowledge import Knowledge
+
+        return Knowledge(
+            self.network, self.registry_bindings, self.learned, self.given.binding_order
+        )
 
     @cached_property
     def atoms(self) -> Atoms:

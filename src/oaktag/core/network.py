@@ -195,10 +195,15 @@ class Network:
         self.prices: tuple[tuple[str, int], ...] = tuple((k, 1) for k in MENDING)
         self.points = {p.id: p for n in nodes for p in n.points}
 
-    def less(self, links: Sequence[Link], feeds: Sequence[Feed]) -> Network:
-        """The same nodes and segments with only some of the links and feeds."""
+    def less(
+        self, links: Sequence[Link], feeds: Sequence[Feed], nodes: Sequence[Node] | None = None
+    ) -> Network:
+        """The same nodes and segments with only some of the links and feeds; or other nodes."""
         fewer = copy(self)
         fewer.links, fewer.feeds = tuple(links), tuple(feeds)
+        if nodes is not None:
+            fewer.nodes = {n.name: n for n in nodes}
+            fewer.points = {p.id: p for n in nodes for p in n.points}
         return fewer
 
     @cached_property

@@ -22,6 +22,7 @@ from oaktag.lab.plan import Probe
 from oaktag.operations.compare import Changes, changes
 from oaktag.operations.json_parts import Document
 from oaktag.operations.lab_pack import changed_by_hand, pack
+from oaktag.operations.lab_part import Asked, part_told, parted
 from oaktag.operations.lab_plan import Beings, Broken, BrokenKind, failing, names_of, plan_of
 from oaktag.operations.lab_probe import (
     FARED,
@@ -56,6 +57,7 @@ class LabUp(Result):
     lists: bool
     baseline: dict[str, int]
     hours: float
+    part: Row | None = field(default=ABSENT)
     command: ClassVar[str] = "lab up"
     shown_by: ClassVar[str] = "lab"
 
@@ -140,8 +142,13 @@ def held_by(lab: Lab, root: FilePath) -> tuple[Model, list[Broken], Held]:
 
 
 def _of_held(held: Held, root: FilePath) -> Model:
-    files = read_files(Folder(root, held.files, alone=True), held.facts["moment"])
-    return failing(Model(files, held.facts["day"]), _broken_in(held))
+    return failing(_mended(held, Folder(root, held.files, alone=True)), _broken_in(held))
+
+
+def _mended(held: Held, folder: Folder) -> Model:
+    """The workspace that a lab is made as, or the part of it, with nothing broken."""
+    whole = Model(read_files(folder, held.facts["moment"]), held.facts["day"])
+    return parted(whole, held.facts["part"])
 
 
 def _broken_in(held: Held) -> list[Broken]:
@@ -149,10 +156,12 @@ def _broken_in(held: Held) -> list[Broken]:
 
 
 def _version(
-    model: Model, files: dict[str, bytes], moment: int | None, broken: Sequence[Broken]
+    model: Model, files: dict[str, bytes], moment: int | None, broken: Sequence[Broken], part: Asked
 ) -> Version:
     """A version of a workspace as a lab keeps it; the model is the one with what is broken."""
-    facts = {"day": model.today, "moment": moment, "broken": [list(b) for b in broken]}
+    facts = {
+        "day": model.today, "moment": moment, "broken": [list(b) for b in broken], "part": part,
+    }  # fmt: skip
     return Version(files, facts, plan_of(model, Beings(model)))
 
 
@@ -167,47 +176,63 @@ def _moved_on(model: Model, held: Held) -> list[str]:
 
 
 def up(
-    model: Model, hours: float = HOURS, *, lists: bool = True, progress: Progress | None = None
-) -> LabUp:
+    whole: Model, hours: float = HOURS, *, sites: Sequence[str] = (), nodes: Sequence[str] = (),
+    lists: bool = True, progress: Progress | None = None,
+) -> LabUp:  # fmt: skip
     """Build the network, send every probe once before any list, and load the lists.
+
+    Args:
+        whole: the workspace.
+        hours: when it ends by itself.
+        sites, nodes: of a part of the network; what surrounds it is folded to one node each side.
+        lists: whether the points get their lists.
+        progress: told what is done.
 
     Raises:
         NotPossibleHere: in one sentence, what this machine lacks.
+        UsageError: there is no such site or node.
     """
+    asked: Asked = {"sites": list(sites), "nodes": list(nodes)}
+    model = parted(whole, asked)
     lab = lab_of(model)
-    version = _version(model, model.files.folder.copies(), model.files.moment, ())
+    version = _version(model, model.files.folder.copies(), model.files.moment, (), asked)
     plan = version.plan
     lab.start(version, hours, progress)
     sent = Trying(model, Beings(model)).every()
     if progress is not None:
         progress(f"{len(sent.sent)} probes before any list")
-    told = lab.ask("probe", probes=_probes(sent), meant=[True] * len(sent.sent))["fared"]
-    rows = [(t, fared(*one)) for t, one in zip(sent.sent, told, strict=True)]
+    seen = lab.ask("probe", probes=_probes(sent), meant=[True] * len(sent.sent))["fared"]
+    rows = [(t, fared(*one)) for t, one in zip(sent.sent, seen, strict=True)]
     lab.keep("baseline", [[_key(t.probe), how == FARED[0]] for t, how in rows])
     if lists:
         lab.apply(version, lists=True)
     brought = lab.ask("state")["brought"]
+    part = part_told(whole, model)
     return LabUp(
         nodes=len(plan.nodes), hosts=len(plan.hosts), links=len(plan.links),
         tunnels=sum(link.carries for link in plan.links.values()), points=list(plan.points),
         feeds=[{"feed": name, "bindings": n} for name, n in brought.items()],
         lists=lists, baseline=dict(Counter(how for _, how in rows)), hours=hours,
+        **({} if part is None else {"part": part}),
     )  # fmt: skip
 
 
-def apply(model: Model) -> LabChanged:
+def apply(whole: Model) -> LabChanged:
     """Bring the lab to the folder's present state, in place; what is broken stays so where it is
     still there.
 
     Raises:
         OakTagError: no lab is up.
+        UsageError: a site or node of which it is the lab is gone.
     """
-    lab = lab_of(model)
+    lab = lab_of(whole)
     held = lab.held()
+    model = parted(whole, held.facts["part"])
     known = names_of(model.network)
     left = [b for b in _broken_in(held) if b.name in known[b.kind]]
     now = failing(model, left)
-    version = _version(now, model.files.folder.copies(), model.files.moment, left)
+    files = model.files.folder.copies()
+    version = _version(now, files, model.files.moment, left, held.facts["part"])
     done = lab.apply(version, lists=True)
     return _changed("lab apply", _of_held(held, model.files.root), now, done, left)
 
@@ -253,9 +278,8 @@ def heal(model: Model, kind: str | None = None, name: str | None = None) -> LabC
 def _failing(
     command: str, lab: Lab, was: Model, held: Held, broken: Sequence[Broken]
 ) -> LabChanged:
-    whole = Model(read_files(was.files.folder, held.facts["moment"]), was.today)
-    now = failing(whole, broken)
-    version = _version(now, held.files, held.facts["moment"], broken)
+    now = failing(_mended(held, was.files.folder), broken)
+    version = _version(now, held.files, held.facts["moment"], broken, held.facts["part"])
     return _changed(command, was, now, lab.apply(version, lists=held.lists), broken)
 
 
@@ -438,7 +462,10 @@ def write_state(model: Model, folder: FilePath) -> LabState:
         raise OakTagError("the lab's points hold no list yet; oaktag lab apply loads them")
     state, counted = lab.ask("state"), lab.ask("counters")["cells"]
     files: list[str] = []
+    part = held.files.part
     for node in held.network.nodes.values():
+        if part is not None and node.name in part.stands_for:
+            continue
         points = [p for p in node.points if p.id in state["texts"]]
         report = {
             "form": 1,

@@ -9,7 +9,6 @@ from oaktag.core.addresses import WIDTH, address_text
 from oaktag.core.bindings import Binding
 from oaktag.core.network import Feed, Link, Network, Point
 from oaktag.core.placement import Host
-from oaktag.core.registry import learned_bindings
 from oaktag.errors import UsageError
 from oaktag.lab.plan import LabFeed, LabHost, LabLink, LabNode, LabPlan, LabPoint, Row
 from oaktag.near import perhaps
@@ -66,7 +65,7 @@ def failing(model: Model, broken: Sequence[Broken]) -> Model:
     for kind, name in broken:
         if name not in known[kind]:
             hint = perhaps(name, known[kind])
-            raise UsageError(f"there is no {kind} {name!r} that could fail{hint}")
+            raise UsageError(f"there is no {kind} {name!r} that could fail{hint and f'; {hint}'}")
     lost = {kind: {b.name for b in broken if b.kind == kind} for kind in get_args(BrokenKind)}
     links = [
         k for n, k in named(network.links).items()
@@ -87,8 +86,7 @@ def failing(model: Model, broken: Sequence[Broken]) -> Model:
         )
         for node in network.nodes.values()
     ]
-    fewer = Network(nodes, list(network.segments.values()), links, feeds, checked=False)
-    fewer.prices = network.prices
+    fewer = network.less(links, feeds, nodes)
     return Model(model.files._replace(network=fewer), model.today, model)
 
 
@@ -120,9 +118,14 @@ class Beings:
         some: dict[tuple[object, ...], int] = {}
         held: dict[str, list[Host]] = {}
         shown: dict[str, str] = {}
+        part = model.files.part
+        stand_ins = part.stand_ins(model.hosts) if part is not None else set()
         own = {(a.family, a.start) for n in model.network.nodes.values() for a in n.addresses}
         for host in model.hosts:
             place = host.family, host.address
+            if part is not None and host.node in part.stands_for and host not in stand_ins:
+                self.absent[host] = "another of its group is there, for its side of the network"
+                continue
             if place in taken or place in own:
                 self.absent[host] = "its address is another's too"
                 continue
@@ -155,16 +158,13 @@ def plan_of(model: Model, beings: Beings) -> LabPlan:
     grounds: dict[str, list[str]] = {}
     for segment in network.segments.values():
         grounds.setdefault(segment.node, []).extend(str(p) for p in segment.prefixes)
-    learned = learned_bindings(
-        model.groups, model.assignment, model.prefix_pins, network, model.places
-    )
     links, feeds = named(network.links), named([f for f in network.feeds if f.up])
     link_names = {id(link): name for name, link in links.items()}
     return LabPlan(
         nodes={
             node.name: LabNode(
                 [str(a) for a in node.addresses], node.marks, node.carries, node.relays,
-                _routes(model, node.name, link_names), [_row(b) for b in learned[node.name]],
+                _routes(model, node.name, link_names), [_row(b) for b in model.learned[node.name]],
                 grounds.get(node.name, []),
             )
             for node in network.nodes.values()

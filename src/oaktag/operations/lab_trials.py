@@ -8,6 +8,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Iterator
 from dataclasses import dataclass, field
+from itertools import islice
 from typing import NamedTuple
 
 from oaktag.core.addresses import address_text
@@ -31,6 +32,8 @@ ANY = 443
 #: Of an expectation so many packets are tried between its first two ends, and one between others;
 #: of a question so many between the first two of each family.
 FIRST, ASKED = 3, 12
+#: Of equal paths so many are looked at.
+WAYS = 64
 #: So many probes are sent for cells.
 MOST = 4000
 
@@ -62,6 +65,7 @@ class Trying:
         self.beings = beings
         self.made = Trials()
         self._known: set[Probe] = set()
+        self._through: dict[tuple[str, str], bool] = {}
         self._offers: dict[tuple[int, int], list[Packet]] = {}
         every = [host for being in beings.every.values() for host in being.hosts]
         self._at = _by_group(every)
@@ -103,7 +107,7 @@ class Trying:
         ends = expectation.source, expectation.destination
         sides = [self._present(hosts_of(self.model, end)) for end in ends]
         done: set[int] = set()
-        for number, pair in enumerate(_pairs(*sides)):
+        for number, pair in enumerate(filter(self._crosses, _pairs(*sides))):
             mask = atoms.full if expectation.kind in ("none", "exactly") else asked
             most = 1 if number else FIRST
             packets = self._sendable(pair, mask & asked or mask)[:most]
@@ -112,8 +116,9 @@ class Trying:
             if self._some(why, pair, packets):
                 done.add(pair[0].family)
         for family in {4, 6} - done:
-            mine = [[h for h in side if h.family == family] for side in sides]
-            reason = self._why_not(*ends, mine) or "only TCP, UDP and echo requests can be sent"
+            reason = (
+                self._why_not(*ends, sides, family) or "only TCP, UDP and echo requests can be sent"
+            )
             self.made.omitted.append((f"{why}, IPv{family}", reason))
 
     def _cells(self) -> None:
@@ -148,7 +153,7 @@ class Trying:
                     ones, twos = sources.get(family, []), destinations.get(family, [])
                     for n in range(len(ones) * len(twos)):
                         a, b = ones[(d + n) % len(ones)], twos[(s + n // len(ones)) % len(twos)]
-                        if meet(a, b) and a.address != b.address:
+                        if meet(a, b) and a.address != b.address and self._crosses((a, b)):
                             yield a, b
                             break
 
@@ -156,7 +161,18 @@ class Trying:
         """Two hosts for each two segments and family."""
         every = [h for held in self._at.values() for hosts in held.values() for h in hosts]
         toward = [h for held in self._toward.values() for hosts in held.values() for h in hosts]
-        return iter(_pairs(every, toward))
+        return filter(self._crosses, _pairs(every, toward))
+
+    def _crosses(self, pair: tuple[Host, Host]) -> bool:
+        """Whether one of two is in the part of the network that the lab is of, or what they send
+        each other passes a point there."""
+        part, ends = self.model.files.part, (pair[0].node, pair[1].node)
+        if part is None or not all(node in part.stands_for for node in ends):
+            return True
+        if ends not in self._through:
+            nodes, paths = self.model.network.nodes, islice(self.model.paths.between(*ends), WAYS)
+            self._through[ends] = any(nodes[n].points for path in paths for n in path.nodes)
+        return self._through[ends]
 
     def _some(self, why: str, pair: tuple[Host, Host], packets: Iterable[Packet]) -> bool:
         sent = False
@@ -186,14 +202,22 @@ class Trying:
     def _present(self, hosts: Iterable[Host]) -> list[Host]:
         return [h for h in hosts if self.beings.name_of(h) is not None]
 
-    def _why_not(self, source: End, destination: End, sides: list[list[Host]]) -> str:
+    def _why_not(
+        self, source: End, destination: End, every: list[list[Host]], family: int | None = None
+    ) -> str:
+        """Why nothing is sent between two ends; ``family``: of one family alone."""
+        sides = [[h for h in side if family in (None, h.family)] for side in every]
         for end, side in zip((source, destination), sides, strict=True):
             if not side:
-                told = {self.beings.absent[h] for h in hosts_of(self.model, end)
-                        if h in self.beings.absent}  # fmt: skip
+                hosts = [h for h in hosts_of(self.model, end) if family in (None, h.family)]
+                if family is not None and not hosts and hosts_of(self.model, end):
+                    return f"nobody of {end.word} has an address of IPv{family}"
+                told = {self.beings.absent[h] for h in hosts if h in self.beings.absent}
                 return f"nobody of {end.word} is there" + "".join(f" ({t})" for t in sorted(told))
         if not _pairs(*sides):
             return "nobody sends to himself, and they have no addresses of one family"
+        if not any(map(self._crosses, _pairs(*sides))):
+            return "they meet beside the part of the network that the lab is of"
         return ""
 
     # -- with which packets ----------------------------------------------------------------------

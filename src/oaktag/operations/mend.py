@@ -13,7 +13,6 @@ from oaktag.core.mending import Change, Row, changed, mend, possible
 from oaktag.core.paths import Paths
 from oaktag.core.prospects import Prospects
 from oaktag.core.reach import State
-from oaktag.core.registry import learned_bindings
 from oaktag.operations.change import made
 from oaktag.operations.json_parts import Document
 from oaktag.operations.model import Model
@@ -62,9 +61,6 @@ def mending(
     progress: Callable[[str], None] | None = None,
 ) -> Mended:
     """The cheapest changes, proved or with a bound; written into ``network.yaml`` as asked."""
-    learned = learned_bindings(
-        model.groups, model.assignment, model.prefix_pins, model.network, model.places
-    )
     every = tuple(range(len(model.groups)))
 
     def build(changes: Sequence[Change]) -> State:
@@ -73,7 +69,7 @@ def mending(
         fed = any(c.kind == "feed" for c in changes)
         knowledge = model.knowledge
         if fed:
-            knowledge = Knowledge(network, model.registry_bindings, learned, order)
+            knowledge = Knowledge(network, model.registry_bindings, model.learned, order)
         judges = {
             name: Judge(
                 point, model.matrix,
@@ -84,7 +80,7 @@ def mending(
         return State(model.matrix, network, Paths(network), knowledge, judges)
 
     end = monotonic() + seconds
-    choices = possible(model.network, learned)
+    choices = possible(model.network, model.learned)
     judges = dict(model.state.judges)
     prospects = Prospects(
         model.matrix, model.network, model.paths, model.knowledge, judges, choices

@@ -44,22 +44,20 @@ class Model(core.Model):
         assignments = files.assignments
         asked = [x.boxes for x in (*files.expectations, *files.keep_open)]
         asked += [x.boxes for x in files.borne]
-        super().__init__(
-            core.Given(
-                files.groups,
-                files.policy,
-                files.endpoints,
-                assignments.rules,
-                assignments.pins_on(today),
-                assignments.prefix_pins_on(today, moment_of(today)),
-                files.inventory.sessions,
-                files.network,
-                files.config.binding_order,
-                [box for boxes in asked for box in boxes],
-                today,
-            ),
-            like,
+        given = core.Given(
+            files.groups,
+            files.policy,
+            files.endpoints,
+            assignments.rules,
+            assignments.pins_on(today),
+            assignments.prefix_pins_on(today, moment_of(today)),
+            files.inventory.sessions,
+            files.network,
+            files.config.binding_order,
+            [box for boxes in asked for box in boxes],
+            today,
         )
+        super().__init__(given if files.part is None else files.part.given(given), like)
         self.files = files
 
     @classmethod

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator, Mapping
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -186,6 +186,8 @@ class OfNetwork(Asked):
         self,
         hours: float = 8.0,
         *,
+        sites: Sequence[str] = (),
+        nodes: Sequence[str] = (),
         lists: bool = True,
         progress: Callable[[str], None] | None = None,
     ) -> LabUp:
@@ -194,19 +196,22 @@ class OfNetwork(Asked):
 
         Args:
             hours: when it ends by itself.
+            sites, nodes: build a part of the network, with what surrounds it folded to one node
+                each side; without, all of it.
             lists: whether lists are loaded at all.
             progress: told how far it is.
 
         Returns:
             the lab that is up: ``nodes``, ``hosts``, ``links``, ``tunnels``, ``points``, ``feeds``,
-            ``lists``, ``baseline``, ``hours``.
+            ``lists``, ``baseline``, ``hours``, and of a part ``part``.
 
         Raises:
             NotPossibleHere: in one sentence, what this machine lacks.
+            UsageError: there is no such site or node.
         """
         from oaktag.operations.lab import up
 
-        return up(self.model, hours, lists=lists, progress=progress)
+        return up(self.model, hours, sites=sites, nodes=nodes, lists=lists, progress=progress)
 
     def lab_apply(self) -> LabChanged:
         """Bring the lab to the folder's present state, in place.

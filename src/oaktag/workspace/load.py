@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable, Collection, Mapping, Sequence
 from pathlib import Path
 from posixpath import normpath
-from typing import NamedTuple
+from typing import TYPE_CHECKING, NamedTuple
 
 from oaktag.core.endpoints import Endpoints
 from oaktag.core.groups import Groups
@@ -33,9 +33,13 @@ from oaktag.workspace.permissions_file import FILE as PERMISSIONS
 from oaktag.workspace.permissions_file import Permissions, read_permissions
 from oaktag.workspace.textfile import Problems
 
+if TYPE_CHECKING:
+    from oaktag.core.part import Part
+
 
 class Files(NamedTuple):
-    """What the files of a workspace say; all names in them exist."""
+    """What the files of a workspace say; all names in them exist. ``part``: of a part of their
+    network, which ``network`` is then."""
 
     folder: Folder
     moment: int | None
@@ -49,6 +53,7 @@ class Files(NamedTuple):
     expectations: tuple[Expectation, ...]
     keep_open: tuple[Expectation, ...]
     borne: tuple[Borne, ...]
+    part: Part | None = None
 
     @property
     def root(self) -> Path:

@@ -7,7 +7,7 @@ from collections.abc import Iterable
 from oaktag.report.page import Page
 from oaktag.report.words import Row, count
 
-#: So many feeds are told one by one; of more those that have brought nothing.
+#: So many feeds are told one by one; of more those that have brought nothing. So many sides, too.
 FEW = 6
 
 
@@ -37,6 +37,8 @@ def _up(page: Page, d: Row) -> None:
         f"{count(d['links'], 'link')} (tags in frames on {d['tunnels']}); "
         f"it ends by itself after {d['hours']:g} h"
     )
+    if "part" in d:
+        _part(page, d["part"])
     few = d["feeds"] if len(d["feeds"]) <= FEW else [f for f in d["feeds"] if not f["bindings"]]
     if few != d["feeds"]:
         total = sum(feed["bindings"] for feed in d["feeds"])
@@ -54,6 +56,23 @@ def _up(page: Page, d: Row) -> None:
     else:
         page.say("no list is loaded")
         page.hint("oaktag lab apply loads the lists")
+
+
+def _part(page: Page, part: Row) -> None:
+    """What of the network is there, what stands for the rest, and what is not as there."""
+    page.say(f"a part of the network: {', '.join(part['nodes'])}")
+    for side in part["around"][:FEW]:
+        others = [n for n in side["stands_for"] if n != side["node"]]
+        page.say(f"{side['node']} stands for its side: also for {_some(others)}")
+    if len(part["around"]) > FEW:
+        page.say(f"and {len(part['around']) - FEW} more nodes stand for theirs")
+    if part["left_out"]:
+        page.say(f"not there, so that what they alone deny passes: {_some(part['left_out'])}")
+    for row in part["otherwise"]:
+        page.say(
+            f"{row['node']} knows {count(row['bindings'], 'binding')} otherwise than in the whole "
+            "network"
+        )
 
 
 def _plural(how: str, number: int) -> str:
