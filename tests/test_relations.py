@@ -5,7 +5,7 @@ from __future__ import annotations
 
 import copy
 import random
-from collections.abc import Callable
+from collections.abc import Callable, Iterable
 from dataclasses import replace
 from pathlib import Path
 from typing import Any
@@ -26,8 +26,12 @@ def fares(rows: Rows) -> Rows:
 
 def rows_of(workspace: oaktag.Workspace, name: Callable[[str], str] = str) -> Rows:
     """All rows of reach by ends and path, every name as another, in no order."""
+    return keyed(workspace.reach()["flows"], name)
+
+
+def keyed(flows: Iterable[Any], name: Callable[[str], str] = str) -> Rows:
     found: Rows = {}
-    for row in workspace.reach()["flows"]:
+    for row in flows:
         ends = tuple(
             (name(row[end]["segment"]), name(row[end]["group"]))
             for end in ("source", "destination")
