@@ -12,7 +12,7 @@ import jsonschema
 import pytest
 
 from conftest import Ran
-from networks import SEEDS, random_net, write_net
+from networks import GROUPS, SEEDS, random_net, write_net
 from oaktag.core.paths import Path as Way
 from oaktag.operations.lab_part import part_told, parted
 from oaktag.operations.lists import dialect_of, points_of
@@ -48,9 +48,16 @@ def _shut(model: Model, kept: set[str]) -> bool:
 
 @pytest.mark.parametrize("seed", SEEDS)
 def test_a_part_is_as_the_whole(seed: int, tmp_path: Path) -> None:
-    whole = write_net(random_net(seed), tmp_path).model
+    rng, folded, alike, odd = random.Random(seed), 0, 0, 0
+    net = random_net(seed)
+    for number, node in enumerate(net.nodes):
+        for point in node["points"]:
+            if "scope" not in point and rng.random() < 0.5:
+                point["scope"] = "known"
+        if rng.random() < 0.4:
+            node |= {"address": f"10.{number % 10}.0.250", "group": rng.choice(GROUPS)}
+    whole = write_net(net, tmp_path).model
     rows, lists = keyed(reach(whole)["flows"]), _lists(whole)
-    rng, folded, alike = random.Random(seed), 0, 0
     for _ in range(6):
         asked = rng.sample(list(whole.network.nodes), rng.randint(1, 3))
         there = parted(whole, {"nodes": asked})
@@ -68,12 +75,20 @@ def test_a_part_is_as_the_whole(seed: int, tmp_path: Path) -> None:
                     assert [w.links for w in _ways(whole, a, b)] == [
                         w.links for w in _ways(there, a, b)
                     ]
+        assert all(link.a != link.b for link in there.network.links)
         if told["otherwise"]:
+            odd += 1
             continue
         folded += bool(hearts)
+        for node in kept:
+            assert all(there.knowledge.chain(b, node) is not None
+                       for b in there.knowledge.known(node))  # fmt: skip
         assert _inside(keyed(reach(there)["flows"]), there, kept) == _inside(rows, whole, kept)
         assert _lists(there) == {n: t for n, t in lists.items() if n not in told["left_out"]}
-        for host in part.stand_ins(there.hosts):
+        stand_ins = part.stand_ins(there.hosts)
+        near = {(h.node, h.group, h.family) for h in there.hosts if h.segment in part.near}
+        assert near == {(h.node, h.group, h.family) for h in stand_ins if h.segment in part.near}
+        for host in stand_ins:
             entry = whole.network.segments[host.segment].node
             side = set(part.stands_for[host.node])
             mine = whole.knowledge.at(entry).tag(host.family, host.address)
@@ -89,7 +104,7 @@ def test_a_part_is_as_the_whole(seed: int, tmp_path: Path) -> None:
                     }
             assert len(comes) != 1 or comes == {tag or 0}, (seed, asked, host)
             alike += 1
-    assert folded and alike
+    assert folded and alike and odd <= 1
 
 
 def _rest(way: Way, side: set[str]) -> tuple[str, ...]:

@@ -113,11 +113,10 @@ def part_of(model: Model, names: Collection[str]) -> Part:
     segments = [s._replace(node=of.get(s.node, s.node)) for s in whole.segments.values()]
     network = Network(nodes, segments, list(_links(model, inner, of)), feeds, checked=False)
     network.prices = whole.prices
-    lost = [n for n in whole.nodes.values() if n.name not in network.nodes]
     pins = tuple(
         PrefixPin(a, node.group, node.location)
-        for node in lost
-        if node.group is not None
+        for node in whole.nodes.values()
+        if node.name in of and node.group is not None
         for a in node.addresses
     )
     part = Part(
@@ -173,10 +172,14 @@ def _kept(model: Model, node: Node) -> Node:
 
 
 def _heart(network: Network, node: Node, side: Sequence[str]) -> Node:
-    carries = all(network.nodes[n].carries for n in side)
+    """What stands for a side: the addresses of all its nodes are here, so that nobody else has
+    them; ``pins`` binds them."""
+    nodes = [network.nodes[n] for n in side]
     return node._replace(
-        carries=carries, marks=False, learns=frozenset(), relays=False, can=(), points=()
-    )
+        addresses=tuple(a for n in nodes for a in n.addresses), group=None,
+        carries=all(n.carries for n in nodes), marks=False, learns=frozenset(), relays=False,
+        can=(), points=(),
+    )  # fmt: skip
 
 
 def _links(model: Model, inner: Collection[str], of: Mapping[str, str]) -> Iterator[Link]:
@@ -222,7 +225,7 @@ def _marking(model: Model, part: Part) -> Part:
         n._replace(marks=True) if n.name in marking else n for n in part.network.nodes.values()
     ]
     besides = {
-        heart: Bindings.join([held, Bindings.of(more[heart])])
+        heart: Bindings.join([held, Bindings.of(more[heart] if heart in marking else ())])
         for heart, held in part.besides.items()
     }
     network = part.network.less(part.network.links, part.network.feeds, nodes)
