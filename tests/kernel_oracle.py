@@ -17,12 +17,28 @@ import sys
 import time
 from collections.abc import Iterator
 from pathlib import Path
+from typing import NamedTuple
 
 from oaktag.core.packets import Packet
 from oaktag.lab.namespaces import NETNS, UNSHARE, inside, load, run, settings
 
-#: (packet, source, destination, tag in the frame)
-Question = tuple[Packet, str, str, int]
+
+class Question(NamedTuple):
+    """A packet, its ends, the tag in its frame, and how it comes: ``whole``; in ``fragments``, the
+    ``first`` of two alone or a ``later`` one; with ``options``: extension headers, or those of
+    IPv4."""
+
+    packet: Packet
+    source: str
+    destination: str
+    tag: int = 0
+    form: str = "whole"
+
+
+FORMS = ("fragments", "first", "later", "options")
+#: Payload of the first of two fragments: of IPv4 before the header of TCP is whole; of IPv6 as
+#: much as a fragment with others behind it must have (RFC 8200, section 5).
+SPLIT = {4: 8, 6: 1280 - 40 - 8}
 #: So much is left of a packet that is cut off: one port of two, or no code behind the type.
 CUT = 1
 MAC = "02:00:00:00:%02x:%02x"
@@ -89,7 +105,8 @@ def _answer(number: int, text: str, questions: list[Question]) -> list[bool] | s
     passed = [False] * len(questions)
     for start in range(0, len(questions), 50):
         for at, question in enumerate(questions[start : start + 50], start):
-            sending.send(_frame(at, question, address))
+            for frame in _frames(at, question, address):
+                sending.send(frame)
         for at in _arrived(hearing, passed[start : start + 50].count(False)):
             passed[at] = True
     return passed
@@ -117,22 +134,54 @@ def _number(data: bytes) -> int | None:
     return None
 
 
-def _frame(number: int, question: Question, router: str) -> bytes:
-    (family, protocol, source_port, destination_port), source, destination, tag = question
+def _frames(number: int, question: Question, router: str) -> Iterator[bytes]:
+    (family, protocol, source_port, destination_port), source, destination, tag, form = question
     body = _body(family, protocol, max(source_port, 0), max(destination_port, 0))
-    body += b"oak!" + struct.pack("!I", number)
-    if source_port < 0:  # cut off before its second port
-        body = body[:CUT]
+    mark = b"oak!" + struct.pack("!I", number)
     ends = ipaddress.ip_address(source).packed + ipaddress.ip_address(destination).packed
-    if family == 4:
-        head = struct.pack(
-            "!BBHHHBBH", 0x45, 0, 20 + len(body), number & 0xFFFF, 0, 64, protocol, 0
-        )
-        head = head[:10] + struct.pack("!H", _sum(head + ends)) + ends
-    else:
-        head = struct.pack("!IHBB", 6 << 28 | number, len(body), protocol, 64) + ends
+    head = _head4 if family == 4 else _head6
     macs = bytes.fromhex(router.replace(":", "") + (MAC % divmod(tag, 256)).replace(":", ""))
-    return macs + (b"\x08\x00" if family == 4 else b"\x86\xdd") + head + body
+    macs += b"\x08\x00" if family == 4 else b"\x86\xdd"
+    if source_port < 0:  # cut off before its second port
+        yield macs + head(ends, protocol, number, body[:CUT])
+    elif form == "whole":
+        yield macs + head(ends, protocol, number, body + mark)
+    elif form == "options":
+        yield macs + head(ends, protocol, number, body + mark, options=True)
+    else:
+        whole, at = body.ljust(SPLIT[family] + 8, b"\0") + mark, SPLIT[family]
+        if form != "later":
+            yield macs + head(ends, protocol, number, whole[:at], offset=0, more=True)
+        if form != "first":
+            yield macs + head(ends, protocol, number, whole[at:], offset=at)
+
+
+def _head4(
+    ends: bytes, protocol: int, number: int, body: bytes, *, offset: int = 0, more: bool = False,
+    options: bool = False,
+) -> bytes:  # fmt: skip
+    """A head (RFC 791) and what it carries; ``options`` are four of no operation."""
+    extra = b"\1\1\1\1" * options
+    length, place = 20 + len(extra), offset // 8 | more << 13
+    start = struct.pack(
+        "!BBHHHBBH", 0x40 | length // 4, 0, length + len(body), number & 0xFFFF, place, 64,
+        protocol, 0,
+    )  # fmt: skip
+    return start[:10] + struct.pack("!H", _sum(start + ends + extra)) + ends + extra + body
+
+
+def _head6(
+    ends: bytes, protocol: int, number: int, body: bytes, *, offset: int | None = None,
+    more: bool = False, options: bool = False,
+) -> bytes:  # fmt: skip
+    """A head (RFC 8200) and what it carries, behind the header of a fragment where it is one;
+    ``options`` are hop-by-hop ones and those of the destination, of padding alone."""
+    if options:
+        padding = b"\0\1\4\0\0\0\0"
+        protocol, body = 0, b"\x3c" + padding + bytes((protocol,)) + padding + body
+    elif offset is not None:
+        protocol, body = 44, struct.pack("!BBHI", protocol, 0, offset | more, number) + body
+    return struct.pack("!IHBB", 6 << 28 | number, len(body), protocol, 64) + ends + body
 
 
 def _body(family: int, protocol: int, source: int, destination: int) -> bytes:
@@ -163,7 +212,7 @@ def _main() -> None:
     lists = json.load(sys.stdin)
     answers = []
     for number, (text, questions) in enumerate(lists):
-        asked = [(Packet(*p), s, d, tag) for p, s, d, tag in questions]
+        asked = [Question(Packet(*packet), *rest) for packet, *rest in questions]
         answers.append(_answer(number, text, asked))
     json.dump(answers, sys.stdout)
 

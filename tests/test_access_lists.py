@@ -17,7 +17,7 @@ from hypothesis import strategies as st
 
 import oaktag as package
 from conftest import Ran
-from kernel_oracle import Question, ask
+from kernel_oracle import FORMS, Question, ask
 from oaktag.core.addresses import address_text
 from oaktag.core.network import Point
 from oaktag.core.packets import Packet
@@ -86,7 +86,9 @@ def _model(stack: Stack, point: dict[str, Any], folder: Path) -> tuple[Model, Po
 
 def _meant(stack: Stack, point: dict[str, Any], question: Question) -> bool:
     """Whether the point must let a packet pass, from the words alone."""
-    packet, source, destination, frame = question
+    packet, source, destination, frame, form = question
+    if form in ("first", "later"):  # no packet, and is kept until it is one
+        return False
     if point["mode"] == "observe":
         return True
     a, b = _segment(source), _segment(destination)
@@ -149,7 +151,9 @@ def _questions(data: st.DataObject, packets: list[Packet], most: int) -> list[Qu
         flow = frozenset((source, destination)), packet[0], packet[1]
         if source != destination and flow not in flows:
             flows.add(flow)
-            drawn.append((packet, source, destination, frame))
+            whole = packet.source_port < 0
+            form = "whole" if whole else data.draw(st.sampled_from(("whole", "whole", *FORMS)))
+            drawn.append(Question(packet, source, destination, frame, form))
     return drawn
 
 
@@ -214,7 +218,7 @@ def test_the_proof_refutes_just_what_differs(
     model, held = _model(second, meant, tmp_path / "b")
     against = refute(model, held, text)
     asked = [
-        (Packet(*p), a, b, frame)
+        Question(Packet(*p), a, b, frame)
         for p in stack.packets()
         for a in (x for of in PLACES.values() for x in of)
         for b in (x for of in PLACES.values() for x in of)
@@ -330,7 +334,7 @@ def _change(text: str, rng: random.Random) -> str:
 
 def _question(against: Refuted) -> Question:
     family = against.packet.family
-    return (
+    return Question(
         against.packet, address_text(family, against.source),
         address_text(family, against.destination), against.frame,
     )  # fmt: skip
@@ -358,7 +362,7 @@ def test_the_proof_can_fail_and_the_kernel_agrees(real_kernel: None, sample: Pat
         if against is None:
             counts["equal"] += 1
             lists.append(
-                (changed, [(Packet(4, 6, 50_000, 8443), "10.20.2.101", "10.20.201.11", 0)])
+                (changed, [Question(Packet(4, 6, 50_000, 8443), "10.20.2.101", "10.20.201.11")])
             )
             expected.append([False])
             continue

@@ -12,7 +12,7 @@ import pytest
 
 import oaktag as package
 from conftest import Ran
-from kernel_oracle import ask
+from kernel_oracle import Question, ask
 from oaktag.core import mending
 from oaktag.core.addresses import Range
 from oaktag.core.packets import Packet
@@ -604,8 +604,8 @@ def test_a_new_member_of_a_group_out_of_scope_changes_tables_alone(
     text = list_text(model, model.network.points["gate"])
     ranges = [*held.destination_bindings, Range(4, 0x0A030001, 0x0A030001, 103)]
     asked = [
-        (Packet(4, 6, 50_000, 443), "10.1.0.1", "10.2.0.1", 0),
-        (Packet(4, 6, 50_001, 443), "10.1.0.1", "10.3.0.1", 0),
+        Question(Packet(4, 6, 50_000, 443), "10.1.0.1", "10.2.0.1"),
+        Question(Packet(4, 6, 50_001, 443), "10.1.0.1", "10.3.0.1"),
     ]
     assert ask([(text + refill(table_name("gate"), ranges, set(held.blocks)), asked)]) == [
         [True, False]

@@ -122,7 +122,7 @@ def test_the_kernel_takes_what_cannot_be_read_likewise(real_kernel: None, tmp_pa
         folder = tmp_path / str(number)
         folder.mkdir()
         questions = [
-            (Packet(f, p, *CUT_SHORT), *(places if out else places[::-1]), 0)
+            Question(Packet(f, p, *CUT_SHORT), *(places if out else places[::-1]))
             for f, places in ((4, ("10.1.0.1", "10.2.0.1")), (6, ("2001:db8:1::1", "2001:db8:2::1")))
             for n, p in enumerate((*PORTED, {4: 1, 6: 58}[f]))
             for out in ((n + number) % 2 == 0,)

@@ -4,10 +4,12 @@
 
 Each network has points of every kind: several on a node, going by frames or by bindings, from some
 segments toward some, inside them or not, with what is outside allowed or denied, stateful or not,
-enforcing or observing. Each list is loaded into the real kernel, and packets of both families are
-sent through: with ports at the edges of regions, cut off before their ports can be read, with the
-tag of a group, of none, or a forged one in their frames. For each the kernel, the list as its reader
-has it, and the decision of the matrix by a slow, obvious reference must agree.
+enforcing or observing. Each list is loaded into the real kernel, alone and together with the others
+of its node, and packets of both families are sent through: with ports at the edges of regions, cut
+off before their ports can be read, in fragments, first or later ones alone, with options or
+extension headers, with the tag of a group, of none, or a forged one in their frames. For each the
+kernel, the list as its reader has it, and the decision of the matrix by a slow, obvious reference
+must agree.
 """
 
 from __future__ import annotations
@@ -18,6 +20,7 @@ import sys
 import tempfile
 import time
 from collections import Counter
+from collections.abc import Iterable
 from pathlib import Path
 
 from hypothesis import HealthCheck, Phase, given, settings
@@ -26,13 +29,13 @@ from hypothesis import seed as seeded
 ROOT = Path(__file__).resolve().parents[2]
 sys.path.insert(0, str(ROOT / "tests"))
 
-from kernel_oracle import Question, ask  # noqa: E402
+from kernel_oracle import FORMS, Question, ask  # noqa: E402
 from networks import random_net, write_net  # noqa: E402
-from oaktag.core.accesslist import AccessList, ListEntry  # noqa: E402
+from oaktag.core.accesslist import AccessList, ListEntry, PassKnown, Reassemble  # noqa: E402
 from oaktag.core.acting import act  # noqa: E402
 from oaktag.core.addresses import address_text, parse_address  # noqa: E402
 from oaktag.core.packets import ICMP_OF, PORTED, Packet  # noqa: E402
-from oaktag.dialects import nftables_reader  # noqa: E402
+from oaktag.dialects import nftables, nftables_reader  # noqa: E402
 from oaktag.errors import OakTagError  # noqa: E402
 from oaktag.operations.lists import list_text, points_of  # noqa: E402
 from oaktag.operations.model import Model  # noqa: E402
@@ -42,6 +45,8 @@ from oaktag.testing.strategies import stacks  # noqa: E402
 
 #: A packet that is cut off before its ports, or its ICMP code.
 CUT = (-1, -1)
+#: A fragment that no other completes.
+ALONE = ("first", "later")
 #: So many packets are sent through one list, and so many lists loaded by one process.
 EACH, TOGETHER = 150, 12
 
@@ -91,7 +96,9 @@ def _routed(family: int, address: int) -> bool:
 
 def slow(model: Model, stack: Stack, held: AccessList, question: Question) -> bool | None:
     """Whether a packet passes, by the slow reference; None where it does not say."""
-    packet, source, destination, frame = question
+    packet, source, destination, frame, form = question
+    if form in ALONE:
+        return False
     point = model.network.points[held.point]
     ends = parse_address(source)[1], parse_address(destination)[1]
     acted = act(held, packet._replace(source_port=0, destination_port=0), *ends, frame)
@@ -128,7 +135,9 @@ def read_entry(chain: tuple[ListEntry, ...], packet: Packet) -> ListEntry:
 
 def reader(held: AccessList, question: Question) -> bool:
     """Whether a packet passes, by the list as it is read back."""
-    packet, source, destination, frame = question
+    packet, source, destination, frame, form = question
+    if form in ALONE:
+        return not any(isinstance(step, (PassKnown, Reassemble)) for step in held.head)
     ends = parse_address(source)[1], parse_address(destination)[1]
     if packet.source_port >= 0:
         return act(held, packet, *ends, frame).action == "allow"
@@ -140,7 +149,7 @@ def reader(held: AccessList, question: Question) -> bool:
 
 
 def questions(model: Model, stack: Stack, held: AccessList, rng: random.Random) -> list[Question]:
-    """Packets for one list."""
+    """Packets for one list, or for all of its node."""
     places = addresses(model, held, rng)
     corners = [Packet(*p) for p in stack.packets()]
     tags = [0, 0, *(tag for tag, _ in stack.groups.values()), 9999, 65535]
@@ -167,7 +176,11 @@ def questions(model: Model, stack: Stack, held: AccessList, rng: random.Random) 
         if flow in flows:
             continue
         flows.add(flow)
-        found.append((packet, texts[0], texts[1], rng.choice(tags)))
+        # What is no packet but a header of one, the kernel throws away when it is put together.
+        header = family == 6 and packet.protocol in nftables.HEADERS
+        whole = header or packet.source_port < 0 or rng.random() < 0.6
+        form = "whole" if whole else rng.choice(FORMS)
+        found.append(Question(packet, texts[0], texts[1], rng.choice(tags), form))
     return found
 
 
@@ -180,7 +193,7 @@ def main() -> int:
     rng, begun = random.Random(asked.seed), time.monotonic()
     told, bad, sent, number = Counter[str](), 0, 0, 0
     while sent < asked.packets:
-        batch: list[tuple[Model, Stack, AccessList, list[Question]]] = []
+        batch: list[tuple[Model, Stack, list[AccessList], list[Question]]] = []
         lists: list[tuple[str, list[Question]]] = []
         with tempfile.TemporaryDirectory() as place:
             while len(lists) < TOGETHER:
@@ -194,32 +207,45 @@ def main() -> int:
                 folder = Path(place) / str(number)
                 folder.mkdir()
                 model = write_net(net, folder).model
+                texts: dict[str, dict[str, str]] = {}
                 for point in points_of(model):
                     try:
                         text = list_text(model, point)
                     except OakTagError:
                         told["refused by the compiler"] += 1
                         continue
-                    held = nftables_reader.read(text)
-                    some = questions(model, net.stack, held, rng)
-                    batch.append((model, net.stack, held, some))
-                    lists.append((text, some))
-            for (model, stack, held, some), said in zip(batch, ask(lists), strict=True):
-                sent += len(some)
-                for question, passed in zip(some, said, strict=True):
-                    meant = slow(model, stack, held, question)
-                    read = reader(held, question)
+                    texts.setdefault(point.node, {})[point.id] = text
+                for of in texts.values():
+                    alone = [[text] for text in of.values()]
+                    for some in [*alone, *([list(of.values())] if len(of) > 1 else [])]:
+                        held = [nftables_reader.read(text) for text in some]
+                        sending = questions(model, net.stack, rng.choice(held), rng)
+                        batch.append((model, net.stack, held, sending))
+                        lists.append(("".join(some), sending))
+            for (model, stack, held, sending), said in zip(batch, ask(lists), strict=True):
+                sent += len(sending)
+                told["through several points"] += len(sending) * (len(held) > 1)
+                for question, passed in zip(sending, said, strict=True):
+                    meant = each(slow(model, stack, one, question) for one in held)
+                    read = all(reader(one, question) for one in held)
                     told["passes" if passed else "is dropped"] += 1
-                    told["cut off"] += question[0].source_port < 0
+                    told["cut off"] += question.packet.source_port < 0
+                    told[question.form] += 1
                     if passed != read or meant not in (None, passed):
                         bad += 1
-                        point = model.network.points[held.point]
-                        print(f"network {number}, {point}: {question}: the kernel {passed}, "
+                        points = [model.network.points[one.point] for one in held]
+                        print(f"network {number}, {points}: {question}: the kernel {passed}, "
                               f"the reader {read}, the matrix {meant}", flush=True)  # fmt: skip
     took = time.monotonic() - begun
     print(", ".join(f"{what}: {n:,}" for what, n in sorted(told.items())))
     print(f"{sent:,} packets through {number} networks in {took:.0f} s; {bad} did not hold")
     return int(bool(bad))
+
+
+def each(said: Iterable[bool | None]) -> bool | None:
+    """Whether a packet passes all of several points; None where that is not said."""
+    every = list(said)
+    return False if False in every else None if None in every else True
 
 
 def _fit(net: object, rng: random.Random) -> None:
