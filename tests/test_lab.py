@@ -71,7 +71,7 @@ def test_what_reach_predicts_is_what_packets_meet(oaktag: Run, sample: Path) -> 
     assert document["counters"][0]["packets"] > 100
     assert dict(wrong({"lab probe": document})).keys() == {"lab probe"}
     assert [(r["for"], r["reason"]) for r in document["not_probed"]] == [
-        ("expectations.yaml:5:3, IPv6", "nobody of return-sorters is there")
+        ("expectations.yaml:5:3, IPv6", "nobody of return-sorters has an address of IPv6")
     ]
 
 

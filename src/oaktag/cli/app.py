@@ -110,7 +110,7 @@ def _day(_: click.Context, __: click.Parameter, value: str | None) -> date | Non
 @click.pass_context
 def app(ctx: click.Context, folder: str, today: date | None, debug: bool) -> None:
     """Group tags for network access: assign, decide, compile, prove, and check the reach."""
-    ctx.obj = Context(Path(folder), today, debug)
+    ctx.obj = Context(Path(folder), today, debug, ctx.obj)
 
 
 def run() -> NoReturn:

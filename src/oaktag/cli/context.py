@@ -29,11 +29,13 @@ if TYPE_CHECKING:
 
 @dataclass(slots=True)
 class Context:
-    """The options before the command."""
+    """The options before the command; and where results are kept besides, where somebody asks for
+    them, by command."""
 
     folder: Path
     today: date | None
     debug: bool
+    told: dict[str, Result] | None = None
 
     def workspace(self, *asked: str) -> Workspace:
         """Read the workspace, as far as a question about some ends needs it; what was interrupted
@@ -152,6 +154,8 @@ def finish(context: Context, result: Result, *, as_json: bool, **how: Any) -> No
         as_json: as JSON.
         how: what else the page is told, as ``every=True``.
     """
+    if context.told is not None:
+        context.told[result["command"]] = result
     if as_json:
         emit(result.as_json())
     else:

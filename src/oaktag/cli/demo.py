@@ -11,6 +11,7 @@ import click
 from oaktag.cli.context import Context, as_json, draw, emit, pass_context, say
 from oaktag.demo.sample import refresh_sample
 from oaktag.demo.walk import DOWN_STEPS, LAB_STEPS, MENDED_STEPS, STEPS, Document, Step, wrong
+from oaktag.operations.result import Result
 from oaktag.operations.workspace import Workspace
 from oaktag.report.page import Page
 
@@ -32,16 +33,17 @@ def command(context: Context, folder: str, no_lab: bool, keep_lab: bool, as_json
     refresh_sample(mended, mended=True)
     if as_json:
         return _as_json(folder, path, with_lab=not no_lab and _lacking() is None)
+    told: dict[str, Result] = {}
     say(f"The county libraries of Quillmere are in {folder}/ now. This is the job, step by step.")
     lab = None if no_lab else _lacking()
     with_lab = not no_lab and lab is None
     steps = STEPS + (LAB_STEPS if with_lab else ())
-    _walk(folder, path, steps)
+    _walk(folder, path, steps, told)
     if lab is not None:
         say(f"\n{lab} So no packets are sent here.")
-    found = wrong(_documents(path, with_lab))
     if with_lab:
         _walk(folder, path, DOWN_STEPS)
+    found = wrong({name: result.as_json() for name, result in told.items()})
     say("\n== What is wrong in the sample ".ljust(101, "="))
     page = Page()
     for name, sentence in found:
@@ -61,12 +63,12 @@ def command(context: Context, folder: str, no_lab: bool, keep_lab: bool, as_json
 def _as_json(folder: str, path: Path, *, with_lab: bool) -> int:
     """What is wrong in the sample, and the documents that say so."""
     workspace = Workspace.load(path)
+    results = [workspace.check(), workspace.review(), workspace.expect(), workspace.reach()]
     if with_lab:
         workspace.lab_up()
-        workspace.lab_probe()
-    documents = _documents(path, with_lab)
-    if with_lab:
+        results.append(workspace.lab_probe())
         workspace.lab_down()
+    documents: dict[str, Document] = {r["command"]: r.as_json() for r in results}
     found = [{"command": name, "message": sentence} for name, sentence in wrong(documents)]
     emit(
         {
@@ -83,22 +85,16 @@ def _lacking() -> str | None:
     return missing()
 
 
-def _walk(shown: str, path: Path, steps: Sequence[Step]) -> None:
+def _walk(
+    shown: str, path: Path, steps: Sequence[Step], told: dict[str, Result] | None = None
+) -> None:
+    """Run the commands of some steps, and keep what they have found."""
     from oaktag.cli.app import app
 
     for step in steps:
         words = " ".join(step.command)
         say(f"\n-- {step.why} ".ljust(101, "-"))
         say(f"$ oaktag -C {shown} {words}")
-        app.main(["-C", str(path), *step.command], prog_name="oaktag", standalone_mode=False)
-
-
-def _documents(path: Path, with_lab: bool) -> dict[str, Document]:
-    workspace = Workspace.load(path)
-    results = (workspace.check(), workspace.review(), workspace.expect(), workspace.reach())
-    documents: dict[str, Document] = {r["command"]: r.as_json() for r in results}
-    if with_lab:
-        from oaktag.operations import lab
-
-        documents["lab probe"] = lab.last_probe(workspace.model)
-    return documents
+        app.main(
+            ["-C", str(path), *step.command], prog_name="oaktag", standalone_mode=False, obj=told
+        )

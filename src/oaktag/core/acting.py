@@ -23,7 +23,7 @@ from oaktag.core.accesslist import (
 )
 from oaktag.core.addresses import Range, Span
 from oaktag.core.lines import Action
-from oaktag.core.packets import Packet, Ranges
+from oaktag.core.packets import Packet
 
 
 class Acted(NamedTuple):
@@ -76,21 +76,7 @@ def act(held: AccessList, packet: Packet, source: int, destination: int, frame: 
 
 def first(chain: Iterable[ListEntry], packet: Packet) -> ListEntry:
     """The first entry of a chain that matches a packet; the last one matches everything."""
-    return next(e for e in chain if _matches(e, packet))
-
-
-def _matches(entry: ListEntry, packet: Packet) -> bool:
-    region = entry.region
-    return region is None or (
-        packet.family in region.families
-        and _has(region.protocols, packet.protocol)
-        and _has(region.sources, packet.source_port)
-        and _has(region.destinations, packet.destination_port)
-    )
-
-
-def _has(ranges: Ranges, number: int) -> bool:
-    return any(low <= number <= high for low, high in ranges)
+    return next(e for e in chain if e.region is None or e.region.holds(packet))
 
 
 def _among(address: int, spans: Iterable[Span]) -> bool:

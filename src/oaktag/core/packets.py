@@ -97,6 +97,14 @@ class Region(NamedTuple):
     sources: Ranges
     destinations: Ranges
 
+    def holds(self, packet: Packet) -> bool:
+        """Whether a packet is in it."""
+        numbers = packet.protocol, packet.source_port, packet.destination_port
+        return packet.family in self.families and all(
+            any(low <= number <= high for low, high in ranges)
+            for number, ranges in zip(numbers, self[1:], strict=True)
+        )
+
     def first(self) -> Packet:
         """The lowest packet in it."""
         return Packet(

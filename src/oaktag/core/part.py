@@ -21,11 +21,9 @@ from oaktag.core.addresses import WIDTH, Prefix
 from oaktag.core.bindings import Binding, Bindings, Lookup
 from oaktag.core.model import Given, Model
 from oaktag.core.network import Feed, Link, Network, Node, Point, Scope
+from oaktag.core.paths import MOST_PATHS
 from oaktag.core.placement import Host, Hosts
 from oaktag.core.registry import PrefixPin
-
-#: Of more equal paths so many are looked at.
-MOST_PATHS = 64
 
 
 class Part(NamedTuple):

@@ -108,24 +108,22 @@ def prove(held: AccessList, meant: Meant) -> Refuted | None:
     if (found := proof.flows()) is not None:
         return found
     targets = _classes(proof.sides("destination"))
-    sources = _classes(proof.sides("source"))
     checked: set[tuple[object, ...]] = set()
-    for source in sources:
+    for source, frame in proof.arrivals(_classes(proof.sides("source"))):
         for target in targets:
             if source.family != target.family:
                 continue
             judged = source.judged and target.judged and not source.inside & target.inside
-            for frame in proof.frames:
-                run = proof.run(source, target, frame)
-                seen = proof.seen(frame, source.tag), target.tag
-                kept = frame == run.frame
-                key = source.family, run.source, run.destination, kept, seen if judged else None
-                if key in checked:
-                    continue
-                checked.add(key)
-                found = proof.compare(source, target, frame, run, seen if judged else None)
-                if found is not None:
-                    return found
+            run = proof.run(source, target, frame)
+            seen = proof.seen(frame, source.tag), target.tag
+            kept = frame == run.frame
+            key = source.family, run.source, run.destination, kept, seen if judged else None
+            if key in checked:
+                continue
+            checked.add(key)
+            found = proof.compare(source, target, frame, run, seen if judged else None)
+            if found is not None:
+                return found
     return None
 
 
@@ -208,6 +206,19 @@ class _Proof:
             return bound
         return (frame or bound) if point.if_differ == "frame" else (bound or frame)
 
+    def arrivals(self, sources: Sequence[_Side]) -> list[tuple[_Side, int]]:
+        """One of each kind of source and tag in the frame: those on which the list does the same
+        step by step, by the same tag, and of which the same is meant."""
+        first: dict[tuple[object, ...], tuple[_Side, int]] = {}
+        for source in sources:
+            ground = source.family, source.within, source.judged, source.inside
+            for frame in self.frames:
+                before, seen, behind = self.tagged(source.family, source.bound, frame)
+                kept = tuple(tag == frame for tag in (*before, behind))
+                key = ground, seen, kept, self.seen(frame, source.tag)
+                first.setdefault(key, (source, frame))
+        return list(first.values())
+
     # -- the list, as its point runs it ----------------------------------------------------------
 
     def run(self, source: _Side, target: _Side, frame: int) -> _Run:
@@ -217,10 +228,7 @@ class _Proof:
         if ends not in self._stops:
             self._stops[ends] = self._stop(source, target)
         stop = self._stops[ends]
-        known = source.family, source.bound, frame
-        if known not in self._tags:
-            self._tags[known] = self._tagged(*known)
-        before, seen, tag = self._tags[known]
+        before, seen, tag = self.tagged(source.family, source.bound, frame)
         return _Run(seen, target.bound, tag) if stop is None else _Run(None, None, before[stop])
 
     def _stop(self, source: _Side, target: _Side) -> int | None:
@@ -242,8 +250,14 @@ class _Proof:
                 return place
         return None
 
-    def _tagged(self, family: int, bound: int, frame: int) -> tuple[list[int], int, int]:
+    def tagged(self, family: int, bound: int, frame: int) -> tuple[list[int], int, int]:
         """The tag before each step, the one that is judged by, and the one in the frame behind."""
+        known = family, bound, frame
+        if known not in self._tags:
+            self._tags[known] = self._tagged(*known)
+        return self._tags[known]
+
+    def _tagged(self, family: int, bound: int, frame: int) -> tuple[list[int], int, int]:
         tag, flagged, kept, before = frame, False, 0, list[int]()
         for step in self.held.head:
             before.append(tag)

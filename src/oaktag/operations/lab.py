@@ -9,7 +9,8 @@ from __future__ import annotations
 import json
 from collections import Counter
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import asdict, dataclass, field
+from concurrent.futures import ThreadPoolExecutor
+from dataclasses import asdict, dataclass, field, replace
 from datetime import UTC, datetime
 from hashlib import sha256
 from pathlib import Path as FilePath
@@ -33,6 +34,7 @@ from oaktag.operations.lab_probe import (
     fared,
     key_of,
 )
+from oaktag.operations.lab_reach import reach_agrees
 from oaktag.operations.lab_trials import Trials, Trying
 from oaktag.operations.model import Model
 from oaktag.operations.result import ABSENT, Result, Row
@@ -197,8 +199,10 @@ def up(
     lab = lab_of(model)
     version = _version(model, model.files.folder.copies(), model.files.moment, (), asked)
     plan = version.plan
-    lab.start(version, hours, progress)
-    sent = Trying(model, Beings(model)).every()
+    with ThreadPoolExecutor(1) as pool:  # the network is built by another process meanwhile
+        waiting = pool.submit(Trying(model, Beings(model)).every)
+        lab.start(version, hours, progress)
+        sent = waiting.result()
     if progress is not None:
         progress(f"{len(sent.sent)} probes before any list")
     seen = lab.ask("probe", probes=_probes(sent), meant=[True] * len(sent.sent))["fared"]
@@ -358,32 +362,33 @@ def probe(
     packed = ""
     if wrong and not touched:
         packed = str(pack(lab, held_model, telling, wrong, own_folder(model.files.root)))
-    result = LabProbed(
+    return LabProbed(
         moved_on=moved_on, lists=held.lists, broken=_broken(broken), probes=rows,
         summary=dict(Counter(o.verdict for o in outcomes)),
         not_probed=[{"for": why, "reason": reason} for why, reason in sent.omitted],
         counters=counted, touched=touched, packed=packed,
         **({} if told is None else {"against": told}),
     )  # fmt: skip
-    lab.keep("found", result.as_json())
-    return result
 
 
 def _sent(
     lab: Lab, model: Model, telling: Telling, sent: Trials, progress: Progress | None
 ) -> tuple[list[Outcome], list[Document]]:
     trials = sent.sent
-    told = [telling.tell(t) for t in trials]
+    told = telling.tell_all(trials)
     if progress is not None:
         progress(f"{len(trials)} probes")
     baseline = {tuple(key): ok for key, ok in lab.kept("baseline") or ()}
     before = counts_of(lab.ask("counters")["cells"])
     expected = [t.fares == FARED[0] for t in told]
-    seen = [fared(*one) for one in lab.ask("probe", probes=_probes(sent), meant=expected)["fared"]]
+    with ThreadPoolExecutor(1) as pool:  # another process sends them meanwhile
+        waiting = pool.submit(lab.ask, "probe", probes=_probes(sent), meant=expected)
+        agree = reach_agrees(model, telling, trials, told)
+        seen = [fared(*one) for one in waiting.result()["fared"]]
     after = counts_of(lab.ask("counters")["cells"])
     outcomes = [
-        Outcome(t, said, how, baseline.get(tuple(_key(t.probe))))
-        for t, said, how in zip(trials, told, seen, strict=True)
+        Outcome(t, said, how, baseline.get(tuple(_key(t.probe))), reached=same)
+        for t, said, how, same in zip(trials, told, seen, agree, strict=True)
     ]
     # What does not fare as told is sent once more, and followed: a machine under load loses some.
     # Of what fares as told it is known where it, or its answer, is lost.
@@ -400,9 +405,7 @@ def _sent(
         fresh = {n: fared(*one) for n, one in zip(odd, second, strict=True)}
         for n, (request, answer) in zip(again, lost, strict=True):
             o = outcomes[n]
-            outcomes[n] = Outcome(
-                o.trial, o.told, fresh.get(n, o.seen), o.baseline, request or answer
-            )
+            outcomes[n] = replace(o, seen=fresh.get(n, o.seen), lost_at=request or answer)
     return outcomes, counters(model, telling, trials, before, after) if telling.lists else []
 
 
@@ -432,18 +435,6 @@ def _against(rows: list[Document], earlier: Mapping[str, Any]) -> dict[str, int]
         else:
             row["then"] = "works now" if works else "broken now"
     return dict(Counter(row["then"] for row in rows))
-
-
-def last_probe(model: Model) -> Document:
-    """What the last ``probe`` of the lab that is up has found.
-
-    Raises:
-        OakTagError: no lab is up, or none was sent.
-    """
-    found: Document | None = lab_of(model).kept("found")
-    if found is None:
-        raise OakTagError("no probe was sent in a lab that is up")
-    return found
 
 
 # -- what nodes report ---------------------------------------------------------------------------

@@ -90,7 +90,7 @@ def _said(model: Model, telling: Telling, outcome: Outcome) -> Document:
             "judged": [[point, *sight] for point, sight in telling.judged(trial)],
         },
         "reach": rows,
-        "reach_agrees": telling.reach_agrees(trial, outcome.told),
+        "reach_agrees": outcome.reached,
     }  # fmt: skip
 
 

@@ -8,7 +8,7 @@ than ``trace`` and ``reach`` say, that is a defect of ours.
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass
 from typing import Any, Literal, NamedTuple
 
@@ -57,10 +57,17 @@ class Telling:
         self._classes: dict[Host, Class] = {}
 
     def class_of(self, host: Host) -> Class:
-        """A host as the state has it."""
+        """A host as the state has it, alone."""
         if host not in self._classes:
-            (self._classes[host],) = self.model.state.classes([host])
+            self.known([host])
         return self._classes[host]
+
+    def known(self, hosts: Iterable[Host]) -> list[Class]:
+        """The classes of some hosts, which are known by themselves from then on."""
+        found = self.model.state.classes(hosts)
+        for one in found:
+            self._classes.update({host: Class(host, one.tags, (host,)) for host in one.hosts})
+        return found
 
     def way(self, a: Host, b: Host) -> Path | None:
         """The path that a lab's routes lead a packet: at each node the first of the best."""
@@ -72,6 +79,11 @@ class Telling:
             nodes.append(rest.nodes[1])
             links.append(rest.links[0])
         return Path(tuple(nodes), tuple(links))
+
+    def tell_all(self, trials: Sequence[Trial]) -> list[Told]:
+        """How each of many probes fares."""
+        self.known(dict.fromkeys(end for t in trials for end in (t.source, t.destination)))
+        return [self.tell(trial) for trial in trials]
 
     def tell(self, trial: Trial) -> Told:
         """How a probe fares."""
@@ -95,22 +107,6 @@ class Telling:
 
     def _points_at(self, node: str) -> list[str]:
         return [p.id for p in self.model.network.nodes[node].points]
-
-    def reach_agrees(self, trial: Trial, told: Told) -> bool:
-        """Whether ``reach`` says the same of the probe's packet on its path as ``trace``."""
-        out = self.way(trial.source, trial.destination)
-        if out is None or not self.lists:
-            return True
-        atom = self.model.atoms.atom(trial.packet)
-        family = trial.packet.family
-        for flow in self.model.state.flows([trial.source], [trial.destination]):
-            if flow.path == out:
-                wrong = flow.breaks if trial.meant else flow.leaks
-                hit = bool(wrong.get(family, 0) >> atom & 1)
-                arrives = told.fares != "does not arrive"
-                opened = not trial.meant and arrives and not hit and flow.open_for_answers
-                return hit == (arrives != trial.meant) or opened
-        return False
 
     def judged(self, trial: Trial) -> Iterator[tuple[str, Sight]]:
         """The points whose lists a probe meets with a cell they hold, up to the one that drops
@@ -161,11 +157,13 @@ class Outcome:
     seen: Fared
     baseline: bool | None = None
     lost_at: str = ""
+    reached: bool = True
 
     @property
     def disagrees(self) -> bool:
-        """Whether packets did otherwise than we say."""
-        return self.seen != self.told.fares and not self.told.shared
+        """Whether packets did otherwise than we say, or ``reach`` says another thing than ``trace``
+        (not ``reached``)."""
+        return not self.reached or (self.seen != self.told.fares and not self.told.shared)
 
     @property
     def verdict(self) -> str:

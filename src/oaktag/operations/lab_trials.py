@@ -13,6 +13,7 @@ from typing import NamedTuple
 
 from oaktag.core.addresses import address_text
 from oaktag.core.packets import ECHO, FAMILIES, ICMP_OF, Packet, Region
+from oaktag.core.paths import MOST_PATHS
 from oaktag.core.placement import Host, meet, node_hosts
 from oaktag.core.question_words import End
 from oaktag.errors import UsageError
@@ -32,8 +33,6 @@ ANY = 443
 #: Of an expectation so many packets are tried between its first two ends, and one between others;
 #: of a question so many between the first two of each family.
 FIRST, ASKED = 3, 12
-#: Of equal paths so many are looked at.
-WAYS = 64
 #: So many probes are sent for cells.
 MOST = 4000
 
@@ -170,7 +169,10 @@ class Trying:
         if part is None or not all(node in part.stands_for for node in ends):
             return True
         if ends not in self._through:
-            nodes, paths = self.model.network.nodes, islice(self.model.paths.between(*ends), WAYS)
+            nodes, paths = (
+                self.model.network.nodes,
+                islice(self.model.paths.between(*ends), MOST_PATHS),
+            )
             self._through[ends] = any(nodes[n].points for path in paths for n in path.nodes)
         return self._through[ends]
 
