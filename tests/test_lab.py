@@ -19,12 +19,16 @@ from hypothesis import Phase, given, settings
 from hypothesis import strategies as st
 
 from conftest import Ran
-from networks import write_net
+from networks import SEEDS, random_net, write_net
 from oaktag import Workspace
 from oaktag.demo.walk import wrong
 from oaktag.lab.handle import Lab, _alive
 from oaktag.operations import lab
 from oaktag.operations.lab import LabProbed
+from oaktag.operations.lab_plan import Beings
+from oaktag.operations.lab_probe import FARED, Telling
+from oaktag.operations.lab_reach import reach_agrees
+from oaktag.operations.lab_trials import Trying
 from oaktag.testing.slow import Stack
 from oaktag.testing.slow_reach import Being, Net
 from test_commands import _schema
@@ -293,3 +297,38 @@ def test_a_lab_is_its_users_alone_and_ends_by_itself(
     for command in (keeper, ["unshare", "-Ur", *keeper]):
         done = subprocess.run(command, capture_output=True, text=True, check=False)
         assert done.returncode == 1 and "namespaces of its own only" in done.stderr
+
+
+@pytest.mark.parametrize("seed", SEEDS[:6])
+def test_reach_says_the_same_of_every_probe_and_of_no_other(seed: int, tmp_path: Path) -> None:
+    """On random networks, without a kernel: what trace tells is what reach tells; the opposite is
+    not."""
+    model = write_net(random_net(seed), tmp_path).model
+    trials = Trying(model, Beings(model)).every().sent
+    telling = Telling(model, lists=True)
+    told = telling.tell_all(trials)
+    agree = reach_agrees(model, telling, trials, told)
+    assert all(agree) and len(agree) > 80
+    turned = [t._replace(fares=FARED[0] if t.fares == FARED[2] else FARED[2]) for t in told]
+    open_ = {
+        (*(f[e][k] for e in ("source", "destination") for k in ("segment", "group")),)
+        for f in Workspace(model).reach()["flows"]
+        if f["open_for_answers"]
+    }
+    for trial, was, same in zip(
+        trials, told, reach_agrees(model, telling, trials, turned), strict=True
+    ):
+        ends = [
+            (h.segment, model.groups.all[h.group].id) for h in (trial.source, trial.destination)
+        ]
+        doubtful = was.cut_off or (not trial.meant and (*ends[0], *ends[1]) in open_)
+        assert not same or doubtful, (trial, was)
+    lost = [t._replace(fares=FARED[1]) for t in told]
+    fine = [
+        same
+        for t, was, same in zip(
+            trials, told, reach_agrees(model, telling, trials, lost), strict=True
+        )
+        if t.meant and was.fares == FARED[0]
+    ]
+    assert fine and not all(fine)
