@@ -69,7 +69,7 @@ def test_the_afternoon_in_the_lab(shipped_mended: Path) -> None:
         "The policy, watched first": "would-deny: patrons (320) 02:00:5e:20:00:01 → loans-db (520)",
         "Enforce": "as meant then: ",
         "A cloned server": "no rule changed, 2 ranges of addresses bound otherwise",
-        "A lost feed": "hall-edge knows otherwise: bindings 26 gone",
+        "A lost feed": "hall-edge knows otherwise: 26 bindings gone",
         "A link that strips tags": "blocked though allowed",
         "One-way traffic": "2 probes: 2 the answer is lost",
         "What the nodes say, and the end": "written: ",

@@ -164,16 +164,14 @@ class Trying:
 
     def _crosses(self, pair: tuple[Host, Host]) -> bool:
         """Whether one of two is in the part of the network that the lab is of, or what they send
-        each other passes a point there."""
+        each other passes a point there, or would if it had a way."""
         part, ends = self.model.files.part, (pair[0].node, pair[1].node)
         if part is None or not all(node in part.stands_for for node in ends):
             return True
         if ends not in self._through:
-            nodes, paths = (
-                self.model.network.nodes,
-                islice(self.model.paths.between(*ends), MOST_PATHS),
-            )
-            self._through[ends] = any(nodes[n].points for path in paths for n in path.nodes)
+            nodes = self.model.network.nodes
+            ways = list(islice(self.model.paths.between(*ends), MOST_PATHS))
+            self._through[ends] = not ways or any(nodes[n].points for w in ways for n in w.nodes)
         return self._through[ends]
 
     def _some(self, why: str, pair: tuple[Host, Host], packets: Iterable[Packet]) -> bool:

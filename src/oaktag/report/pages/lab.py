@@ -151,8 +151,8 @@ def _changed(page: Page, d: Row) -> None:
     if routed := [t["name"] for t in d["things"] if (t["kind"], t["what"]) == ("node", "changed")]:
         page.say(f"other routes at: {_some(routed)}")
     for row in d["tables"]:
-        told = [f"{row[word]} {word}" for word in ("come", "gone") if row[word]]
-        page.say(f"{row['node']} knows otherwise: bindings {', '.join(told)}")
+        told = [f"{count(row[word], 'binding')} {word}" for word in ("come", "gone") if row[word]]
+        page.say(f"{row['node']} knows otherwise: {', '.join(told)}")
     for cell in d["cells"]:
         for word, text in (("opens", cell["opened_text"]), ("closes", cell["closed_text"])):
             if text:
