@@ -8,8 +8,8 @@ enforcing or observing. Each list is loaded into the real kernel, alone and toge
 of its node, and packets of both families are sent through: with ports at the edges of regions, cut
 off before their ports can be read, in fragments, first or later ones alone, with options or
 extension headers, with the tag of a group, of none, or a forged one in their frames. For each the
-kernel, the list as its reader has it, and the decision of the matrix by a slow, obvious reference
-must agree.
+kernel, the list as its reader has it, the judgement by which ``trace`` and ``reach`` go, and the
+decision of the matrix by a slow, obvious reference must agree.
 """
 
 from __future__ import annotations
@@ -34,7 +34,10 @@ from networks import random_net, write_net  # noqa: E402
 from oaktag.core.accesslist import AccessList, ListEntry, PassKnown, Reassemble  # noqa: E402
 from oaktag.core.acting import act  # noqa: E402
 from oaktag.core.addresses import address_text, parse_address  # noqa: E402
+from oaktag.core.judging import Sight, seen_source  # noqa: E402
+from oaktag.core.network import Point  # noqa: E402
 from oaktag.core.packets import ICMP_OF, PORTED, Packet  # noqa: E402
+from oaktag.core.placement import Host  # noqa: E402
 from oaktag.dialects import nftables, nftables_reader  # noqa: E402
 from oaktag.errors import OakTagError  # noqa: E402
 from oaktag.operations.lists import list_text, points_of  # noqa: E402
@@ -116,6 +119,25 @@ def slow(model: Model, stack: Stack, held: AccessList, question: Question) -> bo
         return True
     back = stack.decide(*cell[::-1], exchanged(packet), "action")[0]
     return not point.stateful and back == "allow"
+
+
+def judged(model: Model, point: Point, question: Question) -> bool | None:
+    """Whether a packet passes a point, as trace and reach have it; None where they do not say."""
+    packet, source, destination, frame, form = question
+    if packet.source_port < 0 or form in ALONE:
+        return None
+    judge, known = model.state.judges[point.id], model.knowledge.at(point.node)
+    numbers = parse_address(source)[1], parse_address(destination)[1]
+    ends = [
+        Host(-1, packet.family, n, model.network.segment_at(packet.family, n), "", 0)
+        for n in numbers
+    ]
+    if judge.idle(*ends) or not judge.enforces:
+        return True
+    bound = [known.tag(packet.family, n) for n in numbers]
+    by = judge.frames == "ignored", judge.frames == "frame"
+    sight = Sight(int(seen_source(frame, bound[0], *by)), bound[1])
+    return bool(judge.allowed(sight) >> model.atoms.atom(packet) & 1)
 
 
 def read_entry(chain: tuple[ListEntry, ...], packet: Packet) -> ListEntry:
@@ -228,14 +250,15 @@ def main() -> int:
                 for question, passed in zip(sending, said, strict=True):
                     meant = each(slow(model, stack, one, question) for one in held)
                     read = all(reader(one, question) for one in held)
+                    points = [model.network.points[one.point] for one in held]
+                    said_so = each(judged(model, point, question) for point in points)
                     told["passes" if passed else "is dropped"] += 1
                     told["cut off"] += question.packet.source_port < 0
                     told[question.form] += 1
-                    if passed != read or meant not in (None, passed):
+                    if passed != read or {meant, said_so} - {None, passed}:
                         bad += 1
-                        points = [model.network.points[one.point] for one in held]
                         print(f"network {number}, {points}: {question}: the kernel {passed}, "
-                              f"the reader {read}, the matrix {meant}", flush=True)  # fmt: skip
+                              f"the reader {read}, trace {said_so}, the matrix {meant}", flush=True)  # fmt: skip
     took = time.monotonic() - begun
     print(", ".join(f"{what}: {n:,}" for what, n in sorted(told.items())))
     print(f"{sent:,} packets through {number} networks in {took:.0f} s; {bad} did not hold")
