@@ -8,7 +8,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Iterator
 from dataclasses import dataclass, field
-from itertools import islice
+from itertools import chain, islice, product, repeat
 from typing import NamedTuple
 
 from oaktag.core.addresses import address_text
@@ -65,6 +65,7 @@ class Trying:
         self.made = Trials()
         self._known: set[Probe] = set()
         self._through: dict[tuple[str, str], bool] = {}
+        self._packets: dict[tuple[int, int, int, bool], list[Packet]] = {}
         self._offers: dict[tuple[int, int], list[Packet]] = {}
         every = [host for being in beings.every.values() for host in being.hosts]
         self._at = _by_group(every)
@@ -121,24 +122,25 @@ class Trying:
             self.made.omitted.append((f"{why}, IPv{family}", reason))
 
     def _cells(self) -> None:
-        """Each cell once in each family, and each two segments once for some cell."""
-        model, seen = self.model, set[tuple[object, ...]]()
+        """Each cell once in each family, and each two segments once for some cell: what is allowed
+        and what is denied; of segments what is denied only where nothing is allowed, for it costs
+        patience. Toward a node's own address its point judges nothing without ``own``."""
+        seen = set[tuple[object, ...]]()
         before, left = len(self.made.sent), 0
-        for pair in (*self._of_cells(), *self._of_segments()):
-            a, b = pair
-            cell, ways = (a.group, b.group, a.family), (_place(a), _place(b), a.family)
-            if cell in seen and ways in seen:
+        for pair, fresh in chain(
+            zip(self._of_cells(), repeat(True)), zip(self._of_segments(), repeat(False))
+        ):
+            ways = _place(pair[0]), _place(pair[1]), pair[0].family
+            if not fresh and ways in seen:
                 continue
             if len(self.made.sent) - before >= MOST:
                 left += 1
                 continue
-            form = model.matrix.forms[model.matrix.form(a.group, b.group)]
-            packets = self._sendable(pair, form)[:1]
-            # What is denied costs patience: once a cell is enough. Toward a node's own address its
-            # point judges nothing without ``own``.
-            if cell not in seen and not b.own:
+            packets = self._allowed(pair)[:1]
+            if not pair[1].own and (fresh or not packets):
                 packets += self._denied(pair)[:1]
-            seen |= {cell, ways}
+            if packets:
+                seen.add(ways)
             self._some("the cell", pair, packets)
         if left:
             told = f"{MOST:,} probes are sent for cells"
@@ -157,10 +159,29 @@ class Trying:
                             break
 
     def _of_segments(self) -> Iterator[tuple[Host, Host]]:
-        """Two hosts for each two segments and family."""
-        every = [h for held in self._at.values() for hosts in held.values() for h in hosts]
-        toward = [h for held in self._toward.values() for hosts in held.values() for h in hosts]
-        return filter(self._crosses, _pairs(every, toward))
+        """Two hosts for each two segments and family: two between which something is allowed, where
+        there are such."""
+        sides = [_by_place(held) for held in (self._at, self._toward)]
+        for (_, family), sources in sides[0].items():
+            for (_, of), destinations in sides[1].items():
+                if family != of:
+                    continue
+                pairs = self._between(sources, destinations)
+                first = next(pairs, None)
+                if first is not None:
+                    apt = (p for p in chain([first], pairs) if self._allowed(p))
+                    yield next(apt, first)
+
+    def _between(
+        self, sources: dict[int, list[Host]], destinations: dict[int, list[Host]]
+    ) -> Iterator[tuple[Host, Host]]:
+        """Two hosts of each two groups at two places."""
+        for ones in sources.values():
+            for twos in destinations.values():
+                for a, b in product(ones, twos):
+                    if meet(a, b) and a.address != b.address and self._crosses((a, b)):
+                        yield a, b
+                        break
 
     def _crosses(self, pair: tuple[Host, Host]) -> bool:
         """Whether one of two is in the part of the network that the lab is of, or what they send
@@ -229,11 +250,21 @@ class Trying:
         regions = atoms.regions(mask & atoms.of_family(family))
         return list(dict.fromkeys([*offered, *_of(regions, family)]))
 
+    def _allowed(self, pair: tuple[Host, Host]) -> list[Packet]:
+        """What a cell allows, what its destination offers first."""
+        return self._of_cell(pair, denied=False)
+
     def _denied(self, pair: tuple[Host, Host]) -> list[Packet]:
         """What a cell denies of what its destination offers; else anything that it denies."""
-        model = self.model
-        form = model.matrix.forms[model.matrix.form(pair[0].group, pair[1].group)]
-        return self._sendable(pair, model.atoms.full & ~form)
+        return self._of_cell(pair, denied=True)
+
+    def _of_cell(self, pair: tuple[Host, Host], *, denied: bool) -> list[Packet]:
+        key = pair[0].group, pair[1].group, pair[0].family, denied
+        if key not in self._packets:
+            matrix, full = self.model.matrix, self.model.atoms.full
+            form = matrix.forms[matrix.form(*key[:2])]
+            self._packets[key] = self._sendable(pair, full & ~form if denied else form)
+        return self._packets[key]
 
     def _offered(self, group: int, family: int) -> list[Packet]:
         """The services that anybody may use at a group, as packets: those that name ports."""
@@ -299,6 +330,18 @@ def _by_group(hosts: Iterable[Host]) -> dict[int, dict[int, list[Host]]]:
     found: dict[int, dict[int, list[Host]]] = {}
     for host in hosts:
         found.setdefault(host.group, {}).setdefault(host.family, []).append(host)
+    return found
+
+
+def _by_place(
+    held: dict[int, dict[int, list[Host]]],
+) -> dict[tuple[str, int], dict[int, list[Host]]]:
+    """Of each segment and family two hosts of each group, for nobody sends to himself."""
+    found: dict[tuple[str, int], dict[int, list[Host]]] = {}
+    for group, families in held.items():
+        for family, hosts in families.items():
+            for host in _some_of_each(hosts):
+                found.setdefault((_place(host), family), {}).setdefault(group, []).append(host)
     return found
 
 
