@@ -125,22 +125,23 @@ class Trying:
         """Each cell once in each family, and each two segments once for some cell: what is allowed
         and what is denied; of segments what is denied only where nothing is allowed, for it costs
         patience. Toward a node's own address its point judges nothing without ``own``."""
-        seen = set[tuple[object, ...]]()
+        passing, tried = set[tuple[object, ...]](), set[tuple[object, ...]]()
         before, left = len(self.made.sent), 0
         for pair, fresh in chain(
             zip(self._of_cells(), repeat(True)), zip(self._of_segments(), repeat(False))
         ):
             ways = _place(pair[0]), _place(pair[1]), pair[0].family
-            if not fresh and ways in seen:
+            if not fresh and ways in passing:
                 continue
             if len(self.made.sent) - before >= MOST:
                 left += 1
                 continue
             packets = self._allowed(pair)[:1]
-            if not pair[1].own and (fresh or not packets):
-                packets += self._denied(pair)[:1]
             if packets:
-                seen.add(ways)
+                passing.add(ways)
+            if not pair[1].own and (fresh or not (packets or ways in tried)):
+                packets += self._denied(pair)[:1]
+            tried.add(ways)
             self._some("the cell", pair, packets)
         if left:
             told = f"{MOST:,} probes are sent for cells"
