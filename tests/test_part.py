@@ -32,7 +32,7 @@ def _inside(rows: Rows, model: Model, kept: set[str]) -> Rows:
 
 
 def _lists(model: Model) -> dict[str, str]:
-    return {p.id: dialect_of(p).write(model.list_of(p)) for p in points_of(model)}
+    return {p.id: dialect_of(p).write(model.list_of(p)).text for p in points_of(model)}
 
 
 def _ways(model: Model, source: str, target: str) -> list[Way]:

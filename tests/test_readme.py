@@ -63,7 +63,7 @@ def test_the_afternoon_in_the_lab(shipped_mended: Path) -> None:
         script = "\n".join(re.findall(r"```sh\n(.*?)```", part, re.DOTALL))
         if script:
             said[part.split("\n")[0]] = " ".join(_run(script, shipped_mended).split())
-    assert len(said) == 8
+    assert len(said) == 9
     for title, told in {
         "Before anything: the baseline": "that a list will deny",
         "The policy, watched first": "would-deny: patrons (320) 02:00:5e:20:00:01 → loans-db (520)",
@@ -73,6 +73,7 @@ def test_the_afternoon_in_the_lab(shipped_mended: Path) -> None:
         "A link that strips tags": "blocked though allowed",
         "One-way traffic": "2 probes: 2 the answer is lost",
         "What the nodes say, and the end": "written: ",
+        "A part of a large network": "a part of the network: hall-edge",
     }.items():
         part = next(text for name, text in said.items() if name.startswith(title))
         assert told in part, (title, part)

@@ -146,7 +146,7 @@ def entries_of(
         entry = _entry(matrix, parts, keys, observe)
         mask = sum(p.mask for p in parts)
         last = number == len(steps) - 1
-        regions = [None] if last else _rules(matrix.atoms, _cover(matrix, parts[0], decided))
+        regions = [None] if last else rules(matrix.atoms, _cover(matrix, parts[0], decided))
         result += [replace(entry, region=region) for region in regions]
         decided |= mask
     for kind in KINDS:
@@ -317,7 +317,7 @@ def _cover(matrix: Matrix, part: Part, decided: int) -> int:
     return part.mask
 
 
-def _rules(atoms: Atoms, mask: int) -> list[Region | None]:
+def rules(atoms: Atoms, mask: int) -> list[Region | None]:
     """The set as regions, each of one kind: with ports, ICMP of a family, or without ports."""
     if mask == atoms.full:
         return [None]

@@ -6,7 +6,16 @@ from collections.abc import Callable
 from typing import NamedTuple
 
 from oaktag.core.accesslist import AccessList
-from oaktag.dialects import nftables, nftables_reader
+from oaktag.core.flatlist import FlatList
+from oaktag.core.flatten import flattened
+from oaktag.dialects import json_list, json_list_reader, nftables, nftables_reader
+
+
+class Written(NamedTuple):
+    """A list as text, and the entries that it takes of its point."""
+
+    text: str
+    entries: int
 
 
 class Dialect(NamedTuple):
@@ -18,8 +27,28 @@ class Dialect(NamedTuple):
     suffix: str
     #: Protocol numbers that such a point does not see as a packet's protocol on IPv6.
     unseen: frozenset[int]
-    write: Callable[[AccessList], str]
+    write: Callable[[AccessList], Written]
     read: Callable[[str], AccessList]
 
 
-DIALECTS = {"nftables": Dialect(".nft", nftables.HEADERS, nftables.write, nftables_reader.read)}
+def _chains(write: Callable[[AccessList], str]) -> Callable[[AccessList], Written]:
+    """For points that know chains."""
+    return lambda held: Written(write(held), held.entries)
+
+
+def _row(write: Callable[[FlatList], str]) -> Callable[[AccessList], Written]:
+    """For points that hold one row of entries."""
+
+    def written(held: AccessList) -> Written:
+        flat = flattened(held)
+        return Written(write(flat), len(flat.entries))
+
+    return written
+
+
+DIALECTS = {
+    "nftables": Dialect(
+        ".nft", nftables.HEADERS, _chains(nftables.write), nftables_reader.read
+    ),
+    "json": Dialect(".json", frozenset(), _row(json_list.write), json_list_reader.read),
+}  # fmt: skip

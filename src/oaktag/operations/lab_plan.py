@@ -9,10 +9,11 @@ from oaktag.core.addresses import WIDTH, address_text
 from oaktag.core.bindings import Binding
 from oaktag.core.network import Feed, Link, Network, Point
 from oaktag.core.placement import Host
+from oaktag.dialects import DIALECTS
 from oaktag.errors import UsageError
 from oaktag.lab.plan import LabFeed, LabHost, LabLink, LabNode, LabPlan, LabPoint, Row
 from oaktag.near import perhaps
-from oaktag.operations.lists import dialect_of, list_of, points_of
+from oaktag.operations.lists import list_of, points_of
 from oaktag.operations.model import Model
 
 BrokenKind = Literal["link", "node", "feed", "point"]
@@ -194,7 +195,7 @@ def _feed(feed: Feed) -> LabFeed:
 
 def _point(model: Model, point: Point) -> LabPoint:
     held = list_of(model, point)
-    return LabPoint(point.node, dialect_of(point).write(held), sorted(held.blocks))
+    return LabPoint(point.node, DIALECTS["nftables"].write(held).text, sorted(held.blocks))
 
 
 def _row(binding: Binding) -> Row:

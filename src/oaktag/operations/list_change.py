@@ -47,7 +47,7 @@ def _lists(model: Model) -> dict[str, Held]:
     for point in points_of(model):
         try:
             held = list_of(model, point)
-            text = dialect_of(point).write(held)
+            text = dialect_of(point).write(held).text
         except (UnwritableEntry, UsageError) as error:
             made[point.id] = None, f"cannot be written: {error}"
             continue

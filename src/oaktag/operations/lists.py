@@ -138,7 +138,7 @@ def _told_apart(model: Model, point: Point) -> None:
 
 def list_text(model: Model, point: Point) -> str:
     """The access list of one point, in its dialect."""
-    return dialect_of(point).write(list_of(model, point))
+    return dialect_of(point).write(list_of(model, point)).text
 
 
 def dialect_of(point: Point) -> Dialect:
@@ -196,12 +196,12 @@ def compile_lists(
         if progress is not None:
             progress(point.id)
         held = list_of(model, point)
-        if point.capacity is not None and held.entries > point.capacity:
+        text, entries = dialect_of(point).write(held)
+        if point.capacity is not None and entries > point.capacity:
             raise UnwritableEntry(
-                f"{point.id} holds {point.capacity} entries, its list has {held.entries}; "
+                f"{point.id} holds {point.capacity} entries, its list has {entries}; "
                 "narrow its scope, or let lines share permissions"
             )
-        text = dialect_of(point).write(held)
         if proved and (against := refute(model, point, text)) is not None:
             raise OakTagError(
                 f"{point.id}: the list is not the matrix: {_refuted(model, against)['text']}"
@@ -214,7 +214,7 @@ def compile_lists(
                 "dialect": point.dialect,
                 "mode": point.mode,
                 "file": path.as_posix(),
-                "entries": held.entries,
+                "entries": entries,
                 "plain_entries": held.plain_entries,
                 "capacity": point.capacity,
                 "bindings": len(held.source_bindings),

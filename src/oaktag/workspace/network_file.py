@@ -27,7 +27,7 @@ POINT_KEYS = (
 )  # fmt: skip
 BY = ("tag", "address")
 LEARNED = ("session", "segment")
-DIALECTS = ("nftables",)
+DIALECTS = ("nftables", "json")
 
 
 def read_network(root: Folder, groups: Groups | None, problems: Problems) -> Network:

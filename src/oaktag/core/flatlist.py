@@ -1,0 +1,102 @@
+"""The access list as one row of entries: source tags, destination tags, packets, what is done.
+
+The form for points that know no chains: the first entry that matches a packet of a cell in the list
+decides; the last one matches all of them. What is no cell of the list meets ``outside``. A list of
+this form and a tree are the same list: ``tree`` gathers of every cell the entries that match it.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping
+from dataclasses import dataclass
+from hashlib import blake2b
+from typing import NamedTuple
+
+from oaktag.core.accesslist import AccessList, ListEntry, Step
+from oaktag.core.addresses import Range
+from oaktag.core.lines import Action
+
+
+class FlatEntry(NamedTuple):
+    """One entry; None for the sources or the destinations of all cells in the list."""
+
+    sources: frozenset[int] | None
+    destinations: frozenset[int] | None
+    entry: ListEntry
+
+
+@dataclass(frozen=True, slots=True)
+class FlatList:
+    """What one point holds; the fields that it shares with ``AccessList`` mean the same.
+
+    Attributes:
+        sources, destinations: the tags whose cells it holds.
+        entries: in order.
+    """
+
+    point: str
+    head: tuple[Step, ...]
+    restores: bool
+    source_bindings: tuple[Range, ...]
+    destination_bindings: tuple[Range, ...]
+    sources: tuple[int, ...]
+    destinations: tuple[int, ...]
+    entries: tuple[FlatEntry, ...]
+    outside: tuple[Action, Action]
+
+    def tree(self) -> AccessList:
+        """The same list, of every cell the entries that match it, up to the first that matches all
+        packets."""
+        chains: dict[tuple[int, ...], str] = {}
+        blocks: dict[int, dict[int, str]] = {}
+        for destination in self.destinations:
+            toward = [
+                (n, e) for n, e in enumerate(self.entries)
+                if e.destinations is None or destination in e.destinations
+            ]  # fmt: skip
+            row = blocks.setdefault(destination, {})
+            for source in self.sources:
+                mine = _up_to_all(
+                    (n, e.entry) for n, e in toward if e.sources is None or source in e.sources
+                )
+                row[source] = chains.setdefault(mine, _name(mine))
+        held = {
+            name: tuple(self.entries[n].entry for n in numbers) for numbers, name in chains.items()
+        }
+        return AccessList(
+            self.point, self.head, self.restores, self.source_bindings, self.destination_bindings,
+            blocks, held, self.outside,
+        )  # fmt: skip
+
+
+def _up_to_all(some: Iterable[tuple[int, ListEntry]]) -> tuple[int, ...]:
+    numbers: list[int] = []
+    for number, entry in some:
+        numbers.append(number)
+        if entry.region is None:
+            break
+    return tuple(numbers)
+
+
+def _name(numbers: tuple[int, ...]) -> str:
+    return "p" + blake2b(repr(numbers).encode(), digest_size=5).hexdigest()
+
+
+def plain(held: AccessList) -> FlatList:
+    """The list with every entry of every cell for itself."""
+    entries = tuple(
+        FlatEntry(frozenset({s}), frozenset({d}), entry)
+        for d, row in held.blocks.items()
+        for s, chain in row.items()
+        for entry in held.chains[chain]
+    )
+    return of(held, entries)
+
+
+def of(held: AccessList, entries: tuple[FlatEntry, ...]) -> FlatList:
+    """A list that differs from another in its form alone."""
+    rows: list[Mapping[int, str]] = list(held.blocks.values())
+    return FlatList(
+        held.point, held.head, held.restores, held.source_bindings, held.destination_bindings,
+        tuple(rows[0]) if rows else (), tuple(held.blocks), entries, held.outside,
+    )  # fmt: skip

@@ -1,0 +1,210 @@
+"""A list of chains → one short row of entries.
+
+Rules kept here (semantics, section 5, Small): equal rows, columns and kinds of packets are one
+each; an entry may match what entries before it have decided; never more entries than one for each
+entry of each cell. The entries cite the lines of all that they decide.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator, Sequence
+from dataclasses import replace
+from typing import NamedTuple
+
+import numpy as np
+from numpy.typing import NDArray
+
+from oaktag.core.accesslist import AccessList, ListEntry
+from oaktag.core.compiler import KINDS, rules
+from oaktag.core.flatlist import FlatEntry, FlatList, of, plain
+from oaktag.core.lines import Action
+from oaktag.core.minimize import Box, Fitted, bits, minimized
+from oaktag.core.packets import Atoms, Region, boxes_of, span_of
+from oaktag.core.packets import Box as Packets
+
+#: What an entry does.
+Deed = tuple[Action, Action, str | None, bool]
+#: What regions cost a point.
+Price = Callable[[Sequence[Region | None]], int]
+
+
+class _Written(NamedTuple):
+    """Regions that match a set of kinds; ``readable``: which only where ports can be read."""
+
+    mask: int
+    entries: tuple[tuple[Region | None, bool], ...]
+    price: int
+
+
+def flattened(held: AccessList, price: Price = len) -> FlatList:
+    """The list as one row of entries.
+
+    Args:
+        held: the list.
+        price: what the regions of a set of packets cost the point.
+    """
+    return _Flattening(held, price).made()
+
+
+class _Flattening:
+    def __init__(self, held: AccessList, price: Price) -> None:
+        self.held, self.price = held, price
+        regions = [e.region for c in held.chains.values() for e in c if e.region is not None]
+        self.atoms = Atoms([b for r in regions for b in boxes_of(r)])
+        #: Behind the atoms a bit for each kind of packet whose ports cannot be read.
+        self.short = {kind: 1 << self.atoms.count + n for n, kind in enumerate(KINDS)}
+        self._whole = {(f, p): self.atoms.touched([Packets(f, (p, p))]) for f, p in KINDS}
+        self.full = self.atoms.full | sum(self.short.values())
+        self.deeds: dict[Deed, int] = {}
+        self.names = sorted({c for row in held.blocks.values() for c in row.values()})
+        self._fits: dict[tuple[int, int], Fitted] = {}
+        self._written: dict[int, _Written] = {}
+        said = [self._said(held.chains[name]) for name in self.names]
+        self.keys = [keys for _, keys in said]
+        self.kinds, self.table = self._table([deeds for deeds, _ in said])
+        self.masks = sorted({self._mask(e) for c in held.chains.values() for e in c})
+
+    # -- what is said ----------------------------------------------------------------------------
+
+    def _mask(self, entry: ListEntry) -> int:
+        """The packets that an entry matches."""
+        if entry.region is None:
+            return self.full
+        mask = self.atoms.mask(boxes_of(entry.region))
+        return mask if entry.readable else mask | self._shorts(entry.region)
+
+    def _shorts(self, region: Region) -> int:
+        found = 0
+        for (family, protocol), bit in self.short.items():
+            every = ((0, span_of(family, protocol)),)
+            if (
+                family in region.families
+                and any(low <= protocol <= high for low, high in region.protocols)
+                and region.sources == region.destinations == every
+            ):
+                found |= bit
+        return found
+
+    def _said(
+        self, chain: Sequence[ListEntry]
+    ) -> tuple[list[tuple[int, int]], list[tuple[int, tuple[str, ...]]]]:
+        """Of a chain masks with what is done, and masks with the keys of what says so."""
+        left, deeds, keys = self.full, list[tuple[int, int]](), list[tuple[int, tuple[str, ...]]]()
+        for entry in chain:
+            mine = self._mask(entry) & left
+            left &= ~mine
+            deed = entry.action, entry.would, entry.log, entry.answer
+            deeds.append((mine, self.deeds.setdefault(deed, len(self.deeds))))
+            keys.append((mine, entry.keys))
+        return deeds, keys
+
+    def _table(
+        self, said: Sequence[Sequence[tuple[int, int]]]
+    ) -> tuple[list[int], NDArray[np.int64]]:
+        """Kinds of packets that all chains treat alike, as masks, and what each chain does."""
+        rows = np.zeros((len(said), self.full.bit_length()), dtype=np.int64)
+        for number, deeds in enumerate(said):
+            for mask, deed in deeds:
+                rows[number, list(bits(mask))] = deed
+        count = self.atoms.count
+        columns, inverse = np.unique(rows[:, :count], axis=1, return_inverse=True)
+        kinds = [0] * columns.shape[1]
+        for bit, kind in enumerate(inverse.ravel().tolist()):
+            kinds[kind] |= 1 << bit
+        # What cannot be read is matched by what matches all of its protocol, and so by itself.
+        return [*kinds, *self.short.values()], np.concatenate([columns, rows[:, count:]], axis=1)
+
+    # -- the row of entries ----------------------------------------------------------------------
+
+    def made(self) -> FlatList:
+        """The shortest that is found, and no longer than the plain one."""
+        held = self.held
+        place = {name: n for n, name in enumerate(self.names)}
+        grid = np.array([[place[c] for c in row.values()] for row in held.blocks.values()]).T
+        if not grid.size:
+            return of(held, ())
+        ones, source_of = np.unique(grid, axis=0, return_inverse=True)
+        twos, destination_of = np.unique(ones, axis=1, return_inverse=True)
+        boxes = minimized(self.table[twos].tolist(), self._fit)
+        entries = tuple(self._entries(boxes, twos, source_of.ravel(), destination_of.ravel()))
+        whole = plain(held)
+        return of(held, entries) if 0 < len(entries) <= len(whole.entries) else whole
+
+    def _entries(
+        self, boxes: Sequence[Box], grid: NDArray[np.int64], source_of: NDArray[np.int64],
+        destination_of: NDArray[np.int64],
+    ) -> Iterator[FlatEntry]:  # fmt: skip
+        rows = list(self.held.blocks.values())
+        tags = np.array(list(rows[0])), np.array(list(self.held.blocks))
+        deeds = list(self.deeds)
+        left = np.full(grid.shape, (1 << len(self.kinds)) - 1, dtype=object)
+        for box in boxes:
+            sides = []
+            for chosen, of_class, every in (
+                (box.sources, source_of, tags[0]), (box.destinations, destination_of, tags[1]),
+            ):  # fmt: skip
+                mine = every[np.isin(of_class, chosen)].tolist()
+                sides.append(None if len(mine) == len(every) else frozenset(mine))
+            cited = set[str]()
+            for s in box.sources:
+                for d in box.destinations:
+                    mask = self._packets(left[s, d] & box.kinds)
+                    for held, keys in self.keys[grid[s, d]] if mask else ():
+                        if held & mask:
+                            cited.update(keys)
+                    left[s, d] &= ~box.kinds
+            action, would, log, answer = deeds[box.outcome]
+            entry = ListEntry(None, action, would, log, answer, tuple(sorted(cited)))
+            last = box is boxes[-1]
+            for region, readable in ((None, False),) if last else box.fitted.by:
+                yield FlatEntry(
+                    sides[0], sides[1], replace(entry, region=region, readable=readable)
+                )
+
+    def _packets(self, kinds: int) -> int:
+        """The packets of some kinds."""
+        return sum(self.kinds[k] for k in bits(kinds))
+
+    def _fit(self, needed: int, may: int) -> Fitted:
+        key = needed, may
+        if key not in self._fits:
+            found = self._match(needed, may)
+            kinds = sum(1 << n for n, kind in enumerate(self.kinds) if not kind & ~found.mask)
+            self._fits[key] = Fitted(found.price, kinds, found.entries)
+        return self._fits[key]
+
+    def _match(self, needed: int, may: int) -> _Written:
+        """The cheapest regions that match some kinds, and at most some."""
+        wanted, most = self._packets(needed), self._packets(may)
+        whole = wanted
+        for kind, bit in self.short.items():
+            if wanted & bit:
+                whole |= self._whole[kind]
+        masks = [wanted, most, *(() if whole & ~most else (whole,))]
+        found = [self._regions(mask, most) for mask in dict.fromkeys(masks)]
+        for mask in self.masks:
+            if not (wanted & self.atoms.full & ~mask or mask & ~most):
+                found.append(self._regions(mask, most))
+        return min(found, key=lambda w: (bool(wanted & ~w.mask), w.price, w.mask != wanted))
+
+    def _regions(self, mask: int, most: int) -> _Written:
+        """Regions of a set, which match what cannot be read only where that may be."""
+        key = mask | most << self.full.bit_length()
+        if key not in self._written:
+            if mask == self.full:
+                self._written[key] = _Written(mask, ((None, False),), self.price([None]))
+            else:
+                entries = list(self._split(mask & self.atoms.full, most))
+                matched = mask & self.atoms.full
+                for region, readable in entries:
+                    if region is not None and not readable:
+                        matched |= self._shorts(region)
+                self._written[key] = _Written(
+                    matched, tuple(entries), self.price([r for r, _ in entries])
+                )
+        return self._written[key]
+
+    def _split(self, mask: int, most: int) -> Iterator[tuple[Region | None, bool]]:
+        for region in rules(self.atoms, mask) if mask else ():
+            for part in self.atoms.regions(mask) if region is None else (region,):
+                yield part, bool(self._shorts(part) & ~most)

@@ -1,0 +1,86 @@
+"""Access lists in our own neutral form: a row of entries as JSON, for whatever is made of it.
+
+The form is described by the JSON Schema ``access-list.json``. Numbers of protocols, ports, types
+and codes are ranges with both ends; where what is asked for is everything, ``any`` stands. An entry
+that is ``readable`` matches only packets whose ports, or type and code, can be read.
+
+``json_list_reader`` reads such text back. It shares nothing with this file but how lines are laid
+out.
+"""
+
+from __future__ import annotations
+
+from typing import Any
+
+from oaktag.core.accesslist import Blank, Look, PassBetween, PassKnown, PassUnless
+from oaktag.core.addresses import Range, Span, span_text
+from oaktag.core.flatlist import FlatEntry, FlatList
+from oaktag.core.packets import Region
+from oaktag.dialects.json_lines import text_of
+
+
+def write(held: FlatList) -> str:
+    """The list as JSON text; the same list gives the same bytes."""
+    looks = [s.unless_known for s in held.head if isinstance(s, Look)]
+    sides = {
+        end: [_span(s) for step in steps for s in step.spans] if steps else "any"
+        for end in ("source", "destination")
+        for steps in ([s for s in held.head if isinstance(s, PassUnless) and s.end == end],)
+    }
+    inside = [
+        [_span(a), _span(b)]
+        for step in held.head
+        if isinstance(step, PassBetween)
+        for a, b in step.pairs
+    ]
+    return text_of(
+        {
+            "access_list": 1,
+            "point": held.point,
+            "stateful": PassKnown() in held.head,
+            "source_tag": (
+                "address" if Blank() in held.head else "frame" if all(looks) else "bindings"
+            ),
+            "from": sides["source"],
+            "toward": sides["destination"],
+            "not_inside": inside,
+            "outside": dict(zip(("action", "would"), held.outside, strict=True)),
+            "source_bindings": [_binding(r) for r in held.source_bindings],
+            "destination_bindings": [_binding(r) for r in held.destination_bindings],
+            "sources": list(held.sources),
+            "destinations": list(held.destinations),
+            "entries": [_entry(e) for e in held.entries],
+        }
+    )
+
+
+def _span(span: Span | Range) -> str:
+    return span_text(span.family, span.start, span.end)
+
+
+def _binding(held: Range) -> dict[str, Any]:
+    return {"addresses": _span(held), "tag": held.tag}
+
+
+def _entry(flat: FlatEntry) -> dict[str, Any]:
+    entry = flat.entry
+    return {
+        "from": "any" if flat.sources is None else sorted(flat.sources),
+        "to": "any" if flat.destinations is None else sorted(flat.destinations),
+        "packets": "any" if entry.region is None else _packets(entry.region),
+        "readable": entry.readable,
+        "action": entry.action,
+        "would": entry.would,
+        "log": entry.log,
+        "answer": entry.answer,
+        "keys": list(entry.keys),
+    }
+
+
+def _packets(region: Region) -> dict[str, Any]:
+    return {
+        "families": list(region.families),
+        "protocols": [list(r) for r in region.protocols],
+        "source_ports": [list(r) for r in region.sources],
+        "destination_ports": [list(r) for r in region.destinations],
+    }

@@ -1,0 +1,292 @@
+"""Access lists in our neutral form: JSON text → the tree.
+
+It accepts the forms that the writer writes, byte for byte, and refuses everything else with its
+line. What the keys mean is written down here again.
+"""
+
+from __future__ import annotations
+
+import json
+import re
+from collections.abc import Callable
+from itertools import pairwise
+from typing import Any, NoReturn, TypeVar
+
+from oaktag.core.accesslist import (
+    DEFAULT_KEY,
+    AccessList,
+    Blank,
+    Forget,
+    Keep,
+    ListEntry,
+    Look,
+    PassBetween,
+    PassKnown,
+    PassUnless,
+    PassWithin,
+    Reassemble,
+    Step,
+    WhichEnd,
+)
+from oaktag.core.addresses import Range, Span, parse_prefix, span_text
+from oaktag.core.flatlist import FlatEntry, FlatList
+from oaktag.core.lines import SYSLOG_SEVERITIES, Action
+from oaktag.core.packets import Ranges, Region
+from oaktag.dialects.json_lines import placed
+from oaktag.errors import UnreadableList
+
+KEYS = (
+    "access_list", "point", "stateful", "source_tag", "from", "toward", "not_inside", "outside",
+    "source_bindings", "destination_bindings", "sources", "destinations", "entries",
+)  # fmt: skip
+ENTRY = ("from", "to", "packets", "readable", "action", "would", "log", "answer", "keys")
+PACKETS = ("families", "protocols", "source_ports", "destination_ports")
+_ENDS: tuple[tuple[str, WhichEnd], ...] = (("from", "source"), ("toward", "destination"))
+#: What nobody judges: link-local and multicast addresses.
+NEVER = (
+    (4, ("169.254.0.0/16", "224.0.0.0/4")),
+    (6, ("fe80::/10", "ff00::/8")),
+)  # fmt: skip
+_TOP = {4: (1 << 32) - 1, 6: (1 << 128) - 1}
+Item = TypeVar("Item")
+
+
+def read(text: str) -> AccessList:
+    """The tree of a list in this form.
+
+    Raises:
+        UnreadableList: text that is not such a list, with its line.
+    """
+    try:
+        document = json.loads(text)
+    except json.JSONDecodeError as error:
+        raise UnreadableList(error.lineno, f"this is not JSON: {error.msg}") from None
+    except RecursionError:
+        raise UnreadableList(1, "this is nested too deeply") from None
+    if not isinstance(document, dict):
+        raise UnreadableList(1, "an access list is an object")
+    lines = list(placed(document))
+    for number, (held, (meant, _)) in enumerate(zip(text.split("\n"), lines, strict=False), 1):
+        if held != meant:
+            raise UnreadableList(number, f"{held.strip()!r} is not as it is written")
+    if text.count("\n") != len(lines) or not text.endswith("\n"):
+        raise UnreadableList(min(text.count("\n"), len(lines)) + 1, "the list ends otherwise")
+    return _Reader(document, {at: n for n, (_, at) in enumerate(lines, 1) if at}).whole().tree()
+
+
+class _Reader:
+    """The parts of a document; every complaint names the line of what is read."""
+
+    def __init__(self, document: dict[str, Any], lines: dict[tuple[str, int], int]) -> None:
+        self.document, self.lines = document, lines
+        self.at = 1
+
+    def fail(self, message: str) -> NoReturn:
+        raise UnreadableList(self.at, message)
+
+    def whole(self) -> FlatList:
+        """The list."""
+        self._keys(self.document, KEYS)
+        if self._of("access_list") != 1:
+            self.fail("this form of access lists is not known here")
+        point = self._of("point")
+        if not isinstance(point, str) or not re.fullmatch(r"[A-Za-z0-9._-]+", point):
+            self.fail("a point has a name of letters, digits, ., - and _")
+        head, restores = self._head()
+        bindings = [self._bindings(f"{end}_bindings") for end in ("source", "destination")]
+        sources, destinations = (self._tags(self._of(key)) for key in ("sources", "destinations"))
+        outside = self._of("outside")
+        self._keys(outside, ("action", "would"))
+        self._of("entries")
+        entries = self._each("entries", lambda e: self._entry(e, sources, destinations))
+        cells = bool(sources and destinations)
+        if cells and (not entries or not _all(entries[-1])):
+            self.fail("the last entry is for everything")
+        if any(map(_all, entries[:-1])) or (entries and not cells):
+            self.fail("nothing can match what stands behind this")
+        return FlatList(
+            point, head, restores, bindings[0], bindings[1], sources, destinations, tuple(entries),
+            (self._action(outside["action"]), self._action(outside["would"])),
+        )  # fmt: skip
+
+    def _of(self, key: str) -> Any:
+        self.at = self.lines[key, -1]
+        return self.document[key]
+
+    def _each(self, key: str, read: Callable[[Any], Item]) -> list[Item]:
+        found = []
+        for number, element in enumerate(self._list(self._of(key))):
+            self.at = self.lines.get((key, number), self.at)
+            found.append(read(element))
+        return found
+
+    # -- the head --------------------------------------------------------------------------------
+
+    def _head(self) -> tuple[tuple[Step, ...], bool]:
+        """What is done with a packet first; whether its frame's tag is put back behind."""
+        steps: list[Step] = [PassKnown() if self._flag(self._of("stateful")) else Reassemble()]
+        for family, words in NEVER:
+            spans = tuple(self._span(w) for w in words)
+            steps += [PassWithin(end, family, spans) for _, end in _ENDS]
+        for key, end in _ENDS:
+            if self._of(key) == "any":
+                continue
+            held = self._spans(self.document[key])
+            for family in (4, 6):
+                mine = tuple(s for s in held if s.family == family)
+                steps.append(PassUnless(end, family, mine))
+        pairs = self._each("not_inside", self._pair)
+        for family in (4, 6):
+            if some := tuple(p for p in pairs if p[0].family == family):
+                steps.append(PassBetween(family, some))
+        if pairs != sorted(pairs, key=lambda p: p[0].family):
+            self.fail("pairs of IPv4 come before those of IPv6")
+        steps.append(Forget())
+        by = self._of("source_tag")
+        if by not in ("frame", "bindings", "address"):
+            self.fail(f"{by!r} is none of frame, bindings and address")
+        if by != "frame":
+            steps.append(Keep())
+        if by == "address":
+            steps.append(Blank())
+        steps += [Look(family, by == "frame") for family in (4, 6)]
+        return tuple(steps), by != "frame"
+
+    def _pair(self, pair: Any) -> tuple[Span, Span]:
+        if not isinstance(pair, list) or len(pair) != 2:
+            self.fail("two ranges of addresses are a pair")
+        a, b = (self._span(word) for word in pair)
+        if a.family != b.family:
+            self.fail("the two are of one family")
+        return a, b
+
+    def _spans(self, words: Any) -> tuple[Span, ...]:
+        found = tuple(self._span(word) for word in self._list(words))
+        if list(found) != sorted(found) or _overlap(found):
+            self.fail("addresses stand in their order, each once")
+        return found
+
+    def _span(self, word: Any) -> Span:
+        if not isinstance(word, str):
+            self.fail("addresses are text")
+        first, dash, last = word.partition("-")
+        try:
+            one, two = (parse_prefix(part) for part in (first, last or first))
+        except ValueError:
+            self.fail(f"{word!r} is no address, prefix or range")
+        span = Span(one.family, one.start, two.end if dash else one.end)
+        if one.family != two.family or span.end < span.start or span_text(*span) != word:
+            self.fail(f"{word!r} is not as a range is written")
+        return span
+
+    def _bindings(self, key: str) -> tuple[Range, ...]:
+        found = self._each(key, self._binding)
+        if found != sorted(found) or _overlap(found):
+            self.fail("bindings stand in the order of their addresses, which do not overlap")
+        return tuple(found)
+
+    def _binding(self, held: Any) -> Range:
+        self._keys(held, ("addresses", "tag"))
+        return Range(*self._span(held["addresses"]), self._tag(held["tag"], 1))
+
+    # -- entries ---------------------------------------------------------------------------------
+
+    def _entry(
+        self, held: Any, sources: tuple[int, ...], destinations: tuple[int, ...]
+    ) -> FlatEntry:
+        self._keys(held, ENTRY)
+        ends = []
+        for key, known in (("from", sources), ("to", destinations)):
+            tags = None if held[key] == "any" else self._tags(held[key])
+            if tags is not None and (not tags or not set(tags) < set(known)):
+                self.fail(f"{key} names some of the tags of the list, or any for all of them")
+            ends.append(None if tags is None else frozenset(tags))
+        region = None if held["packets"] == "any" else self._packets(held["packets"])
+        readable = self._flag(held["readable"])
+        if readable and region is None:
+            self.fail("what is for everything is for what cannot be read, too")
+        if held["log"] is not None and held["log"] not in SYSLOG_SEVERITIES:
+            self.fail(f"{held['log']!r} is no severity")
+        keys = self._list(held["keys"])
+        good = all(
+            isinstance(k, str) and (k == DEFAULT_KEY or re.fullmatch(r"[0-9a-f]{16}", k))
+            for k in keys
+        )
+        if not keys or not good or keys != sorted(set(keys)):
+            self.fail("an entry names the keys of its lines, each once, in their order")
+        action, would = self._action(held["action"]), self._action(held["would"])
+        answer = self._flag(held["answer"])
+        if answer and action == "allow":
+            self.fail("what is let pass gets no answer")
+        entry = ListEntry(
+            region, action, would, held["log"], answer, tuple(keys), readable
+        )  # fmt: skip
+        return FlatEntry(ends[0], ends[1], entry)
+
+    def _packets(self, held: Any) -> Region:
+        self._keys(held, PACKETS)
+        families = tuple(self._list(held["families"]))
+        if families not in ((4,), (6,), (4, 6)):
+            self.fail("families are 4, 6, or both in this order")
+        protocols = self._ranges(held["protocols"], 255)
+        return Region(
+            families, protocols,
+            self._ranges(held["source_ports"], 65535),
+            self._ranges(held["destination_ports"], 65535),
+        )  # fmt: skip
+
+    def _ranges(self, some: Any, top: int) -> Ranges:
+        found: list[tuple[int, int]] = []
+        for pair in self._list(some):
+            if not isinstance(pair, list) or [type(n) for n in pair] != [int, int]:
+                self.fail("a range is two numbers")
+            low, high = pair
+            if not (0 <= low <= high <= top) or (found and low <= found[-1][1] + 1):
+                self.fail(f"ranges are of 0 to {top}, in their order, and none touches another")
+            found.append((low, high))
+        if not found:
+            self.fail("nothing would match this")
+        return tuple(found)
+
+    # -- values ----------------------------------------------------------------------------------
+
+    def _keys(self, held: Any, names: tuple[str, ...]) -> None:
+        if not isinstance(held, dict) or tuple(held) != names:
+            self.fail(f"the keys here are {', '.join(names)}, in this order")
+
+    def _list(self, held: Any) -> list[Any]:
+        if not isinstance(held, list):
+            self.fail("this is a list")
+        return held
+
+    def _flag(self, held: Any) -> bool:
+        if not isinstance(held, bool):
+            self.fail("this is true or false")
+        return held
+
+    def _action(self, held: Any) -> Action:
+        if held == "allow":
+            return "allow"
+        if held == "deny":
+            return "deny"
+        return self.fail(f"{held!r} is neither allow nor deny")
+
+    def _tag(self, held: Any, least: int = 0) -> int:
+        if type(held) is not int or not least <= held <= 65535:
+            self.fail(f"a tag is a number from {least} to 65535")
+        return held
+
+    def _tags(self, held: Any) -> tuple[int, ...]:
+        found = [self._tag(tag) for tag in self._list(held)]
+        if found != sorted(set(found)):
+            self.fail("tags stand in their order, each once")
+        return tuple(found)
+
+
+def _all(flat: FlatEntry) -> bool:
+    """Whether an entry matches all packets of all cells."""
+    return flat.sources is None and flat.destinations is None and flat.entry.region is None
+
+
+def _overlap(some: Any) -> bool:
+    return any(a.family == b.family and b.start <= a.end for a, b in pairwise(some))

@@ -1,0 +1,195 @@
+"""Lists as one short row of entries: few, never more than the plain ones, proved, and read back strictly."""
+
+from __future__ import annotations
+
+import json
+import random
+from pathlib import Path
+from typing import Any
+
+import jsonschema
+import pytest
+from hypothesis import HealthCheck, Phase, given, settings
+from hypothesis import strategies as st
+
+import oaktag as package
+from networks import SEEDS, random_net, write_net
+from oaktag.core.acting import act
+from oaktag.core.addresses import parse_address
+from oaktag.core.flatlist import plain
+from oaktag.core.flatten import flattened
+from oaktag.core.minimize import Fitted, bits, decided, minimized
+from oaktag.core.packets import Packet
+from oaktag.dialects import json_list, json_list_reader
+from oaktag.errors import UnreadableList
+from oaktag.operations.lists import points_of
+from oaktag.testing.slow import Stack
+from oaktag.testing.strategies import stacks
+from slow_boxes import fewest
+from test_access_lists import PLACES, _model, points
+from test_commands import _schema
+
+
+def _table(rng: random.Random, most: int = 3) -> list[list[list[int]]]:
+    sources, destinations, kinds = (rng.randint(1, most) for _ in range(3))
+    outcomes = rng.choice((2, 2, 3))
+    return [
+        [[rng.randrange(outcomes) for _ in range(kinds)] for _ in range(destinations)]
+        for _ in range(sources)
+    ]
+
+
+def test_few_boxes_against_the_fewest() -> None:
+    rng, ratios = random.Random(7), list[float]()
+    for _ in range(150):
+        table = _table(rng)
+        boxes = minimized(table)
+        assert decided(table, boxes) == table
+        ratios.append(len(boxes) / fewest(table))
+    assert min(ratios) == 1 and sum(ratios) / len(ratios) < 1.05
+
+
+@settings(max_examples=150, deadline=None)
+@given(
+    sides=st.tuples(st.integers(1, 7), st.integers(1, 7), st.integers(1, 6)),
+    outcomes=st.integers(1, 4), shy=st.integers(0, 63), data=st.data(),
+)  # fmt: skip
+def test_boxes_say_what_the_table_says(
+    sides: tuple[int, int, int], outcomes: int, shy: int, data: st.DataObject
+) -> None:
+    """Also where some kinds are matched only together with all others (``shy``)."""
+    rng = random.Random(data.draw(st.integers(0, 1 << 16)))
+    table = [
+        [[rng.randrange(outcomes) for _ in range(sides[2])] for _ in range(sides[1])]
+        for _ in range(sides[0])
+    ]
+    whole = (1 << sides[2]) - 1
+
+    def fit(needed: int, may: int) -> Fitted:
+        if needed & shy and may == whole:
+            return Fitted(1, whole)
+        return Fitted(max((needed & ~shy).bit_count(), 1), needed & ~shy)
+
+    boxes = minimized(table, fit)
+    if boxes:
+        assert decided(table, boxes) == table and boxes[-1].kinds == whole
+        for box in boxes[:-1]:
+            assert box.kinds == whole or not box.kinds & shy
+    else:
+        assert shy & whole
+    assert list(bits(shy)) == [n for n in range(6) if shy >> n & 1]
+
+
+@settings(
+    max_examples=30, deadline=None, phases=[Phase.explicit, Phase.generate],
+    suppress_health_check=[HealthCheck.function_scoped_fixture, HealthCheck.too_slow],
+)  # fmt: skip
+@given(stack=stacks(), point=points, seed=st.integers(0, 1 << 16))
+def test_a_short_row_is_the_matrix(
+    stack: Stack, point: dict[str, Any], seed: int, tmp_path: Path
+) -> None:
+    """Proved, read back, and packet by packet as the list of chains acts; never longer."""
+    model, compiled = _model(stack, point, tmp_path)
+    held = model.list_of(compiled)
+    flat = flattened(held)
+    assert 1 <= len(flat.entries) <= len(plain(held).entries) == held.plain_entries
+    assert model.refute(compiled, flat.tree()) is None
+    assert model.refute(compiled, plain(held).tree()) is None
+    text = json_list.write(flat)
+    assert text == json_list.write(flattened(model.list_of(compiled)))
+    jsonschema.validate(json.loads(text), _schema("access-list"))
+    read = json_list_reader.read(text)
+    assert model.refute(compiled, read) is None
+    rng = random.Random(seed)
+    every = [a for of in PLACES.values() for a in of]
+    packets = [Packet(*p) for p in stack.packets()]
+    for _ in range(60):
+        packet = rng.choice(packets)
+        mine = [parse_address(a)[1] for a in every if (":" in a) == (packet.family == 6)]
+        source, destination = rng.sample(mine, 2)
+        frame = rng.choice((0, 310, 410, 9999))
+        acted = [act(x, packet, source, destination, frame) for x in (held, read)]
+        assert acted[0][:4] == acted[1][:4]
+        if acted[0].entry is not None and acted[1].entry is not None:
+            one, two = (a.entry for a in acted)
+            assert one and two and (one.would, one.log, one.answer) == (
+                two.would, two.log, two.answer
+            )  # fmt: skip
+            assert set(one.keys) & set(two.keys)  # the lines that decide it are among the cited
+
+
+def test_hard_ones(tmp_path: Path) -> None:
+    """Worked out by hand: isolation of each from all others, a staircase, one exception each."""
+    size = 12
+    alone = [[[int(s == d)] for d in range(size)] for s in range(size)]
+    assert len(minimized(alone)) == size + 1
+    stairs = [[[int(s < d)] for d in range(size)] for s in range(size)]
+    assert len(minimized(stairs)) <= size
+    chess = [[[(s + d) % 2] for d in range(size)] for s in range(size)]
+    assert len(minimized(chess)) == 3
+    holes = [[[int((s, d) == (3, 4)), 0, int(s > 5)] for d in range(size)] for s in range(size)]
+    assert len(minimized(holes)) == 3
+    same = [[[5, 5]] * 3] * 4
+    assert [b.outcome for b in minimized(same)] == [5]
+
+
+@pytest.mark.parametrize("seed", SEEDS[:4])
+def test_a_row_that_was_changed_is_refused_or_refuted(seed: int, tmp_path: Path) -> None:
+    """One letter of the text is another: refused with a line, refuted by a packet that the changed
+    row takes otherwise, or the same list in other words."""
+    net = random_net(seed)
+    model, rng = write_net(net, tmp_path).model, random.Random(seed)
+    counts = {"refused": 0, "refuted": 0, "equal": 0}
+    for point in points_of(model)[:3]:
+        held = model.list_of(point)
+        text = json_list.write(flattened(held))
+        assert text.isascii()
+        for _ in range(60):
+            at = rng.randrange(len(text))
+            letter = rng.choice(
+                '0123456789abcdef" ,:[]{}\n-x' if rng.random() < 0.6 else "0123456789"
+            )
+            changed = text[:at] + rng.choice((letter, "", letter + text[at])) + text[at + 1 :]
+            if changed == text:
+                continue
+            try:
+                other = json_list_reader.read(changed)
+            except UnreadableList as error:
+                assert 1 <= error.line <= changed.count("\n") + 1 and error.message
+                counts["refused"] += 1
+                continue
+            if other.point != point.id:
+                counts["refused"] += 1
+                continue
+            against = model.refute(point, other)
+            counts["equal" if against is None else "refuted"] += 1
+            if against is not None and not against.what:
+                ends = against.source, against.destination
+                acted = act(other, against.packet, *ends, against.frame)
+                assert acted.action == against.listed[0]
+                assert act(held, against.packet, *ends, against.frame).action == against.meant[0]
+    assert counts["refused"] > 50 and counts["refuted"] > 0, counts
+
+
+def test_a_point_that_speaks_json(shipped_mended: Path, tmp_path: Path, oaktag: Any) -> None:
+    network = shipped_mended / "network.yaml"
+    network.write_text(network.read_text().replace("dialect: nftables\n", "dialect: json\n"))
+    ran = oaktag("-C", shipped_mended, "compile", "--json")
+    assert ran.status == 0, ran
+    row = next(p for p in ran.json["points"] if p["point"] == "hall-edge")
+    assert row["dialect"] == "json" and row["entries"] * 10 < row["plain_entries"]
+    written = shipped_mended / "lists" / "hall-edge.json"
+    document = json.loads(written.read_text())
+    jsonschema.validate(document, _schema("access-list"))
+    assert len(document["entries"]) == row["entries"]
+    assert oaktag("-C", shipped_mended, "prove", "lists").status == 0
+    front, _, last = written.read_text().rpartition('"action": "deny"')
+    written.write_text(f'{front}"action": "allow"{last}')
+    refuted = oaktag("-C", shipped_mended, "prove", "lists")
+    assert (
+        refuted.status == 1 and "the list says allow (would deny), the matrix deny" in refuted.out
+    )
+    written.write_text(written.read_text().replace('"stateful": true', '"stateful": true, "x": 1'))
+    refused = oaktag("-C", shipped_mended, "prove", "lists")
+    assert refused.status == 1 and "hall-edge.json:4: " in refused.out
+    assert isinstance(package.Workspace.load(shipped_mended).compile(tmp_path)["points"], list)
