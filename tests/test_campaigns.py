@@ -7,7 +7,7 @@ from collections import Counter
 from pathlib import Path
 
 import pytest
-from campaigns import inputs, judges, kills, labs, pairs, readers, repositories, room
+from campaigns import inputs, judges, kills, labs, pairs, readers, repositories, room, small
 from campaigns.workspaces import BASE
 
 
@@ -72,3 +72,9 @@ def test_labs_killed_at_any_moment(real_kernel: None, monkeypatch: pytest.Monkey
     monkeypatch.setattr("sys.argv", ["labs", "--tries", "3", "--seed", "4"])
     monkeypatch.setenv("XDG_RUNTIME_DIR", "")
     assert labs.main() == 0
+
+
+def test_short_rows(monkeypatch: pytest.MonkeyPatch, capsys: pytest.CaptureFixture[str]) -> None:
+    monkeypatch.setattr("sys.argv", ["small", "--tables", "60", "--lists", "12", "--seed", "5"])
+    assert small.main() == 0
+    assert "60 tables: " in capsys.readouterr().out

@@ -12,7 +12,6 @@ import pytest
 from hypothesis import HealthCheck, Phase, given, settings
 from hypothesis import strategies as st
 
-import oaktag as package
 from networks import SEEDS, random_net, write_net
 from oaktag.core.acting import act
 from oaktag.core.addresses import parse_address
@@ -171,25 +170,45 @@ def test_a_row_that_was_changed_is_refused_or_refuted(seed: int, tmp_path: Path)
     assert counts["refused"] > 50 and counts["refuted"] > 0, counts
 
 
-def test_a_point_that_speaks_json(shipped_mended: Path, tmp_path: Path, oaktag: Any) -> None:
+@pytest.mark.usefixtures("real_kernel")
+def test_a_point_that_speaks_json(shipped_mended: Path, oaktag: Any) -> None:
+    """Compiled, proved, refuted, refused; in the lab the kernel stands for it, and what that holds is
+    told in its own form."""
+    at = ("-C", shipped_mended)
     network = shipped_mended / "network.yaml"
     network.write_text(network.read_text().replace("dialect: nftables\n", "dialect: json\n"))
-    ran = oaktag("-C", shipped_mended, "compile", "--json")
+    ran = oaktag(*at, "compile", "--json")
     assert ran.status == 0, ran
     row = next(p for p in ran.json["points"] if p["point"] == "hall-edge")
     assert row["dialect"] == "json" and row["entries"] * 10 < row["plain_entries"]
-    written = shipped_mended / "lists" / "hall-edge.json"
-    document = json.loads(written.read_text())
+    written = shipped_mended / "lists" / "hall-edge.list.json"
+    text = written.read_text()
+    document = json.loads(text)
     jsonschema.validate(document, _schema("access-list"))
     assert len(document["entries"]) == row["entries"]
-    assert oaktag("-C", shipped_mended, "prove", "lists").status == 0
-    front, _, last = written.read_text().rpartition('"action": "deny"')
+    assert oaktag(*at, "prove", "lists").status == 0
+    front, _, last = text.rpartition('"action": "deny"')
     written.write_text(f'{front}"action": "allow"{last}')
-    refuted = oaktag("-C", shipped_mended, "prove", "lists")
+    refuted = oaktag(*at, "prove", "lists")
     assert (
         refuted.status == 1 and "the list says allow (would deny), the matrix deny" in refuted.out
     )
-    written.write_text(written.read_text().replace('"stateful": true', '"stateful": true, "x": 1'))
-    refused = oaktag("-C", shipped_mended, "prove", "lists")
-    assert refused.status == 1 and "hall-edge.json:4: " in refused.out
-    assert isinstance(package.Workspace.load(shipped_mended).compile(tmp_path)["points"], list)
+    written.write_text(text.replace('"stateful": true', '"stateful": true, "x": 1'))
+    refused = oaktag(*at, "prove", "lists")
+    assert refused.status == 1 and "hall-edge.list.json:4: " in refused.out
+    written.write_text(text.replace('"tag": 310', f'"tag": {"9" * 5000}', 1))
+    assert "a number too long" in oaktag(*at, "prove", "lists").out
+    (shipped_mended / "lists" / "gone.list.json").write_text(text)
+    strange = oaktag(*at, "prove", "lists")
+    assert "gone: there is no such point in network.yaml" in strange.out
+    try:
+        assert oaktag(*at, "lab", "up").status == 0
+        probed = oaktag(*at, "lab", "probe", "--json").json
+        assert set(probed["summary"]) == {"as meant"}
+        state = oaktag(*at, "lab", "state", "--json").json
+        assert "hall-edge.list.json" in state["files"]
+        assert (shipped_mended / "observed" / "hall-edge.list.json").read_text() == text
+        drift = oaktag(*at, "drift", "observed")
+        assert drift.status == 0 and "all that is reported is as intended" in drift.out
+    finally:
+        oaktag(*at, "lab", "down")

@@ -43,7 +43,7 @@ from oaktag.errors import OakTagError  # noqa: E402
 from oaktag.operations.lists import list_text, points_of  # noqa: E402
 from oaktag.operations.model import Model  # noqa: E402
 from oaktag.testing.slow import Stack  # noqa: E402
-from oaktag.testing.slow_reach import exchanged  # noqa: E402
+from oaktag.testing.slow_reach import Net, exchanged  # noqa: E402
 from oaktag.testing.strategies import stacks  # noqa: E402
 
 #: A packet that is cut off before its ports, or its ICMP code.
@@ -223,9 +223,7 @@ def main() -> int:
                 seed = asked.seed * 1_000_003 + number
                 net = random_net(seed)
                 (net.stack,) = policies(1, seed)[:1]
-                for being in net.beings:
-                    being.group = rng.choice([*net.stack.groups, None])
-                _fit(net, rng)
+                fitted(net, rng)
                 folder = Path(place) / str(number)
                 folder.mkdir()
                 model = write_net(net, folder).model
@@ -271,10 +269,12 @@ def each(said: Iterable[bool | None]) -> bool | None:
     return False if False in every else None if None in every else True
 
 
-def _fit(net: object, rng: random.Random) -> None:
+def fitted(net: Net, rng: random.Random) -> None:
     """Let what names groups name those of this matrix."""
-    names = list(net.stack.groups)  # type: ignore[attr-defined]
-    for node in net.nodes:  # type: ignore[attr-defined]
+    names = list(net.stack.groups)
+    for being in net.beings:
+        being.group = rng.choice([*names, None])
+    for node in net.nodes:
         for point in node["points"]:
             if isinstance(point.get("scope"), dict):
                 point["scope"] = {k: rng.sample(names, 2) for k in point["scope"]}
@@ -288,18 +288,18 @@ def _fit(net: object, rng: random.Random) -> None:
             for point in node["points"]:
                 point["if_differ"] = "frame"
                 point.pop("match", None)
-    net.feeds += [  # type: ignore[attr-defined]
+    net.feeds += [
         {"from": "registry", "to": n["node"], "name": f"all-{n['node']}"}
-        for n in net.nodes  # type: ignore[attr-defined]
+        for n in net.nodes
         if n["points"] and rng.random() < 0.8
     ]
-    for feed in net.feeds:  # type: ignore[attr-defined]
+    for feed in net.feeds:
         if "groups" in feed.get("only", {}):
             feed["only"] = {"groups": rng.sample(names, 2)}
-    for segment in net.segments:  # type: ignore[attr-defined]
+    for segment in net.segments:
         if "tag" in segment:
             segment["tag"] = rng.choice(names)
-    for pin in net.pins:  # type: ignore[attr-defined]
+    for pin in net.pins:
         pin["group"] = rng.choice(names)
 
 

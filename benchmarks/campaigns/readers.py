@@ -79,6 +79,8 @@ class Readers:
         point = next(iter(Model(self.files, TODAY).network.points.values()))
         few = point._replace(scope=Scope("listed", frozenset({1, 2}), frozenset({3, 4})))
         self.sound["list"] = list_text(Model(self.files, TODAY), few).encode()
+        row = few._replace(dialect="json")
+        self.sound["row"] = list_text(Model(self.files, TODAY), row).encode()
         (place / "observed").mkdir()
         (place / "observed/hall-edge.nft").write_bytes(self.sound["list"])
         self.sound["report"] = json.dumps(OBSERVED).encode()
@@ -107,6 +109,8 @@ class Readers:
         match name:
             case "list":
                 DIALECTS["nftables"].read(data.decode("utf-8"))
+            case "row":
+                DIALECTS["json"].read(data.decode("utf-8"))
             case "report":
                 observed = self.place / "observed"
                 (observed / "hall-edge.json").write_bytes(data)

@@ -50,5 +50,5 @@ DIALECTS = {
     "nftables": Dialect(
         ".nft", nftables.HEADERS, _chains(nftables.write), nftables_reader.read
     ),
-    "json": Dialect(".json", frozenset(), _row(json_list.write), json_list_reader.read),
+    "json": Dialect(".list.json", frozenset(), _row(json_list.write), json_list_reader.read),
 }  # fmt: skip

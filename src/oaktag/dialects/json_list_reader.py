@@ -59,13 +59,13 @@ def read(text: str) -> AccessList:
     """
     try:
         document = json.loads(text)
+        lines = list(placed(document)) if isinstance(document, dict) else []
     except json.JSONDecodeError as error:
         raise UnreadableList(error.lineno, f"this is not JSON: {error.msg}") from None
-    except RecursionError:
-        raise UnreadableList(1, "this is nested too deeply") from None
+    except (RecursionError, ValueError):  # ValueError: a number of thousands of digits
+        raise UnreadableList(1, "this is nested too deep, or has a number too long") from None
     if not isinstance(document, dict):
         raise UnreadableList(1, "an access list is an object")
-    lines = list(placed(document))
     for number, (held, (meant, _)) in enumerate(zip(text.split("\n"), lines, strict=False), 1):
         if held != meant:
             raise UnreadableList(number, f"{held.strip()!r} is not as it is written")

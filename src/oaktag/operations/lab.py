@@ -16,7 +16,9 @@ from hashlib import sha256
 from pathlib import Path as FilePath
 from typing import Any, ClassVar, get_args
 
+from oaktag.core.network import Point
 from oaktag.core.service_text import parse_asked
+from oaktag.dialects import DIALECTS
 from oaktag.errors import OakTagError, UsageError
 from oaktag.lab.handle import HOURS, Held, Lab, Version
 from oaktag.lab.plan import Probe
@@ -24,7 +26,15 @@ from oaktag.operations.compare import Changes, changes
 from oaktag.operations.json_parts import Document
 from oaktag.operations.lab_pack import changed_by_hand, pack
 from oaktag.operations.lab_part import Asked, part_told, parted
-from oaktag.operations.lab_plan import Beings, Broken, BrokenKind, failing, names_of, plan_of
+from oaktag.operations.lab_plan import (
+    KERNEL,
+    Beings,
+    Broken,
+    BrokenKind,
+    failing,
+    names_of,
+    plan_of,
+)
 from oaktag.operations.lab_probe import (
     FARED,
     Outcome,
@@ -36,6 +46,7 @@ from oaktag.operations.lab_probe import (
 )
 from oaktag.operations.lab_reach import reach_agrees
 from oaktag.operations.lab_trials import Trials, Trying
+from oaktag.operations.lists import dialect_of
 from oaktag.operations.model import Model
 from oaktag.operations.result import ABSENT, Result, Row
 from oaktag.workspace.folder import Folder
@@ -458,6 +469,8 @@ def write_state(model: Model, folder: FilePath) -> LabState:
         if part is not None and node.name in part.stands_for:
             continue
         points = [p for p in node.points if p.id in state["texts"]]
+        texts = {p.id: _in_its_dialect(p, state["texts"][p.id]) for p in points}
+        names = {p.id: f"{p.id}{dialect_of(p).suffix}" for p in points}
         report = {
             "form": 1,
             "node": node.name,
@@ -468,8 +481,8 @@ def write_state(model: Model, folder: FilePath) -> LabState:
             "points": [
                 {
                     "point": p.id, "mode": p.mode,
-                    "sha256": sha256(state["texts"][p.id].encode()).hexdigest(),
-                    "list": f"{p.id}.nft",
+                    "sha256": sha256(texts[p.id].encode()).hexdigest(),
+                    "list": names[p.id],
                 }
                 for p in points
             ],
@@ -484,9 +497,16 @@ def write_state(model: Model, folder: FilePath) -> LabState:
                 for d, row in counted.get(p.id, {}).items() for s, n in row.items()
             ],
         }  # fmt: skip
-        texts = {f"{p.id}.nft": state["texts"][p.id] for p in points}
-        texts[f"{node.name}.json"] = json.dumps(report, indent=1) + "\n"
-        for name, text in texts.items():
+        written = {names[p.id]: texts[p.id] for p in points}
+        written[f"{node.name}.json"] = json.dumps(report, indent=1) + "\n"
+        for name, text in written.items():
             write_text(folder / name, text)
             files.append(name)
     return LabState(folder=str(folder), files=files)
+
+
+def _in_its_dialect(point: Point, text: str) -> str:
+    """What a point holds, in its own dialect: the kernel, which stands for it, speaks one."""
+    if point.dialect == KERNEL:
+        return text
+    return dialect_of(point).write(DIALECTS[KERNEL].read(text)).text

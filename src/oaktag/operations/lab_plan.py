@@ -17,6 +17,8 @@ from oaktag.operations.lists import list_of, points_of
 from oaktag.operations.model import Model
 
 BrokenKind = Literal["link", "node", "feed", "point"]
+#: The dialect of the kernel, which stands for points of every dialect.
+KERNEL = "nftables"
 #: Of the unknown hosts of a segment, and of the parts of an endpoint that is a whole network, so
 #: many have a stand-in.
 MOST_STAND_INS = 4
@@ -195,7 +197,7 @@ def _feed(feed: Feed) -> LabFeed:
 
 def _point(model: Model, point: Point) -> LabPoint:
     held = list_of(model, point)
-    return LabPoint(point.node, DIALECTS["nftables"].write(held).text, sorted(held.blocks))
+    return LabPoint(point.node, DIALECTS[KERNEL].write(held).text, sorted(held.blocks))
 
 
 def _row(binding: Binding) -> Row:

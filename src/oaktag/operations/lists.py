@@ -306,11 +306,12 @@ def prove(model: Model, folder: Path, progress: Progress | None = None) -> Prove
 def _strangers(model: Model, folder: Path) -> Iterator[Document]:
     """Lists in the folder of which no point is meant to hold any."""
     meant = {f"{p.id}{dialect_of(p).suffix}" for p in points_of(model)}
-    endings = tuple({dialect.suffix for dialect in DIALECTS.values()})
+    endings = {dialect.suffix for dialect in DIALECTS.values()}
     with contextlib.suppress(OSError):
         for path in sorted(folder.iterdir()):
-            if path.name.endswith(endings) and path.name not in meant:
-                name = path.name.removesuffix(path.suffix)
+            ending = next((e for e in endings if path.name.endswith(e)), None)
+            if ending is not None and path.name not in meant:
+                name = path.name.removesuffix(ending)
                 point = model.network.points.get(name)
                 told = "there is no such point" if point is None else "the point is off"
                 yield {

@@ -61,6 +61,10 @@ class Report(NamedTuple):
     counters: tuple[tuple[str, int, int, int], ...]
 
 
+#: Lists of points may lie beside the reports.
+LIST = ".list.json"
+
+
 def read_reports(folder: Path, nodes: Iterable[str]) -> dict[str, Report]:
     """All reports of a folder, by node.
 
@@ -73,7 +77,7 @@ def read_reports(folder: Path, nodes: Iterable[str]) -> dict[str, Report]:
     problems = Problems()
     known = set(nodes)
     found: dict[str, Report] = {}
-    files = sorted(folder.glob("*.json"))
+    files = sorted(p for p in folder.glob("*.json") if not p.name.endswith(LIST))
     for path in files:
         report = _Reader(path, problems).read()
         if report is None:
