@@ -212,3 +212,58 @@ def test_a_point_that_speaks_json(shipped_mended: Path, oaktag: Any) -> None:
         assert drift.status == 0 and "all that is reported is as intended" in drift.out
     finally:
         oaktag(*at, "lab", "down")
+
+
+@pytest.mark.parametrize("dialect", ["nftables", "json"])
+def test_from_an_entry_back_and_from_a_cell_forward(
+    shipped: Path, oaktag: Any, dialect: str
+) -> None:
+    """Every entry of a cell, forward; its line in the file that is written; back to the same cell; and
+    what the entries say of packets is what ``decide`` says."""
+    at = ("-C", shipped)
+    network = shipped / "network.yaml"
+    network.write_text(network.read_text().replace("dialect: nftables\n", f"dialect: {dialect}\n"))
+    assert oaktag(*at, "compile").status == 0
+    (file,) = (p for p in (shipped / "lists").iterdir() if p.name.startswith("hall-edge."))
+    written = file.read_text().splitlines()
+    keys = dict(
+        row.split(",", 1)
+        for row in (shipped / "lists/keys.csv").read_text().splitlines()[1:]
+    )  # fmt: skip
+    for source, destination in (("kiosks", "catalogue"), ("patrons", "loans-db"), ("itself", "x")):
+        ran = oaktag(*at, "compile", "--point", "hall-edge", "--for", source, destination, "--json")
+        if source == "itself":
+            assert ran.status == 2 and ran.json["command"] == "error"
+            continue
+        jsonschema.validate(ran.json, _schema("compile-entries"))
+        told = ran.json["entries"]
+        assert ran.json["file"] == file.name and told and ran.json["outside"] is None
+        assert told[-1]["packets"] == "any"
+        cell = oaktag(*at, "cell", source, destination, "--json").json
+        own = {(line["file"], line["line"]) for line in cell["lines"]}
+        for entry in told:
+            text = written[entry["line"] - 1]
+            assert entry["action"] in text or {"allow": "accept", "deny": "drop"}[entry["action"]] in text or "reject" in text  # fmt: skip
+            assert {(line["file"], line["line"]) for line in entry["lines"]} <= own
+            assert {"source": source, "destination": destination} in entry["cells"]
+            cited = {keys[k] for k in keys if k in text}
+            back = oaktag(
+                *at, "compile", "--point", "hall-edge", "--why", str(entry["line"]), "--json"
+            )
+            (one,) = back.json["entries"]
+            assert one["cells"] == entry["cells"] and one["packets"] == entry["packets"]
+            assert {f"{line['file']},{line['line']}" for line in one["lines"]} == cited
+            assert {json.dumps(x) for x in entry["lines"]} <= {json.dumps(x) for x in one["lines"]}
+    plainly = oaktag(*at, "compile", "--point", "hall-edge", "--for", "patrons", "loans-db")
+    assert plainly.status == 0 and "deny any, recorded as notice" in plainly.out
+    assert "by matrix/10-shared.csv:11: patrons → data-stores, nothing" in plainly.out
+    near = oaktag(*at, "compile", "--point", "hall-edge", "--why", "1")
+    assert near.status == 2 and "the nearest is at line " in near.err
+    assert oaktag(*at, "compile", "--why", "3").status == 2
+    shut = oaktag(*at, "compile", "--point", "hall-edg", "--for", "patrons", "loans-db")
+    assert shut.status == 2 and "there is no point 'hall-edg'" in shut.err
+    network.write_text(
+        network.read_text().replace("scope: all", "scope: {destinations: [catalogue]}")
+    )
+    beside = oaktag(*at, "compile", "--point", "hall-edge", "--for", "patrons", "loans-db")
+    assert "the list of hall-edge has no such cell" in beside.out

@@ -9,9 +9,9 @@ cells share chains, each with its own count; a cell of which something is record
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass
-from typing import Literal
+from typing import Literal, NamedTuple
 
 from oaktag.core.addresses import UNJUDGED, Range, Span
 from oaktag.core.lines import Action
@@ -114,6 +114,15 @@ class ListEntry:
     def recorded(self) -> bool:
         """Whether packets that match it are recorded: it asks for a log, or its answers differ."""
         return self.log is not None or self.action != self.would
+
+
+class Standing(NamedTuple):
+    """Where an entry of a list stands in its text: the line; and whether it is one of those that
+    are tried for a cell, by its two tags."""
+
+    line: int
+    entry: ListEntry
+    holds: Callable[[int, int], bool]
 
 
 @dataclass(frozen=True, slots=True)

@@ -2,10 +2,10 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 from typing import NamedTuple
 
-from oaktag.core.accesslist import AccessList
+from oaktag.core.accesslist import AccessList, Standing
 from oaktag.core.flatlist import FlatList
 from oaktag.core.flatten import flattened
 from oaktag.dialects import json_list, json_list_reader, nftables, nftables_reader
@@ -29,6 +29,7 @@ class Dialect(NamedTuple):
     unseen: frozenset[int]
     write: Callable[[AccessList], Written]
     read: Callable[[str], AccessList]
+    standing: Callable[[str], Iterator[Standing]]
 
 
 def _chains(write: Callable[[AccessList], str]) -> Callable[[AccessList], Written]:
@@ -48,7 +49,11 @@ def _row(write: Callable[[FlatList], str]) -> Callable[[AccessList], Written]:
 
 DIALECTS = {
     "nftables": Dialect(
-        ".nft", nftables.HEADERS, _chains(nftables.write), nftables_reader.read
+        ".nft", nftables.HEADERS, _chains(nftables.write), nftables_reader.read,
+        nftables_reader.standing,
     ),
-    "json": Dialect(".list.json", frozenset(), _row(json_list.write), json_list_reader.read),
+    "json": Dialect(
+        ".list.json", frozenset(), _row(json_list.write), json_list_reader.read,
+        json_list_reader.standing,
+    ),
 }  # fmt: skip

@@ -8,7 +8,8 @@ from __future__ import annotations
 
 import json
 import re
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
+from functools import partial
 from itertools import pairwise
 from typing import Any, NoReturn, TypeVar
 
@@ -25,6 +26,7 @@ from oaktag.core.accesslist import (
     PassUnless,
     PassWithin,
     Reassemble,
+    Standing,
     Step,
     WhichEnd,
 )
@@ -57,6 +59,27 @@ def read(text: str) -> AccessList:
     Raises:
         UnreadableList: text that is not such a list, with its line.
     """
+    return _read(text)[0].tree()
+
+
+def standing(text: str) -> Iterator[Standing]:
+    """Where each entry of a list stands.
+
+    Raises:
+        UnreadableList: text that is not such a list, with its line.
+    """
+    held, lines = _read(text)
+    for number, flat in enumerate(held.entries):
+        yield Standing(lines["entries", number], flat.entry, partial(_matches, held, flat))
+
+
+def _matches(held: FlatList, flat: FlatEntry, source: int, destination: int) -> bool:
+    of = (flat.sources, held.sources, source), (flat.destinations, held.destinations, destination)
+    return all(tag in (every if some is None else some) for some, every, tag in of)
+
+
+def _read(text: str) -> tuple[FlatList, dict[tuple[str, int], int]]:
+    """The list, and the lines of its keys and their elements."""
     try:
         document = json.loads(text)
         lines = list(placed(document)) if isinstance(document, dict) else []
@@ -71,7 +94,8 @@ def read(text: str) -> AccessList:
             raise UnreadableList(number, f"{held.strip()!r} is not as it is written")
     if text.count("\n") != len(lines) or not text.endswith("\n"):
         raise UnreadableList(min(text.count("\n"), len(lines)) + 1, "the list ends otherwise")
-    return _Reader(document, {at: n for n, (_, at) in enumerate(lines, 1) if at}).whole().tree()
+    places = {at: n for n, (_, at) in enumerate(lines, 1) if at}
+    return _Reader(document, places).whole(), places
 
 
 class _Reader:

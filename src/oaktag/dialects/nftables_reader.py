@@ -11,6 +11,7 @@ from __future__ import annotations
 import re
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from dataclasses import replace
+from functools import partial
 
 from oaktag.core.accesslist import (
     DEFAULT_KEY,
@@ -25,6 +26,7 @@ from oaktag.core.accesslist import (
     PassUnless,
     PassWithin,
     Reassemble,
+    Standing,
     Step,
     WhichEnd,
 )
@@ -75,6 +77,29 @@ def read(text: str) -> AccessList:
         UnreadableList: text that is not such a list, with its line.
     """
     return _Reader(text).whole()
+
+
+def standing(text: str) -> Iterator[Standing]:
+    """Where each entry of a list stands.
+
+    Raises:
+        UnreadableList: text that is not such a list, with its line.
+    """
+    held = read(text)
+    chain, place = "", 0
+    for number, line in enumerate(text.split("\n"), 1):
+        begins = re.fullmatch(r"\tchain (p[0-9a-f]{10}) \{", line)
+        if begins:
+            chain, place = begins[1], 0
+        elif line == "\t}":
+            chain = ""
+        elif chain:
+            yield Standing(number, held.chains[chain][place], partial(_leads, held, chain))
+            place += 1
+
+
+def _leads(held: AccessList, chain: str, source: int, destination: int) -> bool:
+    return held.blocks.get(destination, {}).get(source) == chain
 
 
 class _Reader:

@@ -13,6 +13,7 @@ if TYPE_CHECKING:
     from oaktag.operations.failures import Failures
     from oaktag.operations.lab import LabChanged, LabDown, LabProbed, LabState, LabUp
     from oaktag.operations.lab_watch import LabCaptured, LabCounted
+    from oaktag.operations.list_entries import ListEntries
     from oaktag.operations.lists import Compiled, Proved
     from oaktag.operations.reach import Reached
     from oaktag.operations.trace import Traced
@@ -58,6 +59,54 @@ class OfNetwork(Asked):
         return compile_lists(
             self.model, Path(out), point, proved=proved, patience=patience, progress=progress
         )
+
+    def entry_at(self, point: str, line: int) -> ListEntries:
+        """From an entry of a point's list back to the lines of the matrix.
+
+        Args:
+            point: the point.
+            line: the line of its list, as ``compile`` writes it now.
+
+        Returns:
+            the entry, with the lines that it cites and the cells that it is for: ``point``,
+            ``file``, ``outside``, ``entries``.
+
+        Raises:
+            UsageError: there is no such point, or no entry at the line.
+
+        Example:
+            >>> quillmere = oaktag.Workspace.load(oaktag.sample())
+            >>> entry = quillmere.entries_for('hall-edge', 'patrons', 'loans-db').entries[0]
+            >>> quillmere.entry_at('hall-edge', entry['line']).entries[0]['lines'][0]['line']
+            11
+        """
+        from oaktag.operations.list_entries import entries_at
+
+        return entries_at(self.model, point, line)
+
+    def entries_for(self, point: str, source: str, destination: str) -> ListEntries:
+        """The entries of a point's list that are tried for a cell, in order.
+
+        Args:
+            point: the point.
+            source, destination: groups, or who is in one.
+
+        Returns:
+            as of ``entry_at``, of the lines those that apply to the cell; where the cell is not in
+            the list, ``outside`` says what it meets.
+
+        Raises:
+            UsageError: there is no such point, or an end is no group.
+
+        Example:
+            >>> quillmere = oaktag.Workspace.load(oaktag.sample())
+            >>> found = quillmere.entries_for('hall-edge', 'patrons', 'loans-db')
+            >>> [entry['action'] for entry in found.entries]
+            ['deny']
+        """
+        from oaktag.operations.list_entries import entries_for
+
+        return entries_for(self.model, point, source, destination)
 
     def prove(self, folder: str | Path, progress: Callable[[str], None] | None = None) -> Proved:
         """Read lists back and prove them equal to the matrix, for all packets.

@@ -3,12 +3,18 @@
 from __future__ import annotations
 
 from oaktag.report.page import Page
-from oaktag.report.words import Row
+from oaktag.report.words import Row, few
 
 
 def show(page: Page, d: Row, *, folder: str = "") -> None:
     """Every list with its size; or whether each is equal to the matrix."""
-    (_proved if d["command"] == "prove" else _written)(page, d, folder)
+    match d["command"]:
+        case "prove":
+            _proved(page, d, folder)
+        case "compile entries":
+            _entries(page, d)
+        case _:
+            _written(page, d, folder)
 
 
 def _written(page: Page, d: Row, folder: str) -> None:
@@ -28,6 +34,25 @@ def _written(page: Page, d: Row, folder: str) -> None:
         page.hint("no node of network.yaml is a point: there is nothing to compile")
     else:
         page.hint("oaktag lab up, then oaktag lab probe, try the lists with real packets")
+
+
+def _entries(page: Page, d: Row) -> None:
+    for entry in d["entries"]:
+        would = "" if entry["would"] == entry["action"] else f" (would {entry['would']})"
+        log = f", recorded as {entry['log']}" if entry["log"] else ""
+        page.say(f"{d['file']}:{entry['line']}: {entry['action']}{would} {entry['packets']}{log}")
+        for line in entry["lines"]:
+            ends = f"{line['source']} → {line['destination']}"
+            page.say(f"  by {line['file']}:{line['line']}: {ends}, {line['permission']}")
+        if entry["default"]:
+            page.say("  by the default")
+        cells = [f"{c['source']} → {c['destination']}" for c in entry["cells"]]
+        page.paragraph(few(cells, 8), "      ", first="  for ")
+    if d["outside"] is not None:
+        page.say(f"the list of {d['point']} has no such cell; what it judges there, it lets meet "
+                 f"outside: {d['outside']}")  # fmt: skip
+    if d["entries"]:
+        page.hint("oaktag cell SRC DST shows all lines of a cell, in order")
 
 
 def _proved(page: Page, d: Row, folder: str) -> None:

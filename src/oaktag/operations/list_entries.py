@@ -1,0 +1,128 @@
+"""``compile --why`` and ``--for``: from an entry of a list back to its lines, and from a cell
+forward to the entries that are tried for it."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from dataclasses import dataclass
+from itertools import islice
+from typing import ClassVar
+
+from oaktag.core.accesslist import DEFAULT_KEY, Standing
+from oaktag.core.network import Point
+from oaktag.core.service_text import regions_text
+from oaktag.errors import UsageError
+from oaktag.operations.json_parts import Document
+from oaktag.operations.lists import dialect_of, list_text, points_of
+from oaktag.operations.model import Model
+from oaktag.operations.result import Result, Row
+
+#: So many cells of an entry are named.
+MOST = 1000
+
+
+@dataclass(frozen=True, eq=False, repr=False)
+class ListEntries(Result):
+    """Entries of a point's list, with the lines behind them and the cells that they are for."""
+
+    point: str
+    file: str
+    outside: str | None
+    entries: list[Row]
+    command: ClassVar[str] = "compile entries"
+    shown_by: ClassVar[str] = "lists"
+    table: ClassVar[str] = "entries"
+
+
+def entries_at(model: Model, only: str, line: int) -> ListEntries:
+    """The entry that stands at a line of a point's list, as it is compiled now.
+
+    Raises:
+        UsageError: there is no such point, or no entry at the line.
+    """
+    point = _point(model, only)
+    text = list_text(model, point)
+    every = list(dialect_of(point).standing(text))
+    found = [s for s in every if s.line == line]
+    if not found:
+        nearest = min((s.line for s in every), key=lambda n: abs(n - line), default=0)
+        near = f"; the nearest is at line {nearest}" if nearest else ""
+        raise UsageError(f"no entry stands at line {line} of the list of {point.id}{near}")
+    return _told(model, point, found, None)
+
+
+def entries_for(model: Model, only: str, source: str, destination: str) -> ListEntries:
+    """The entries that a point's list tries for a cell, in order, up to the one for all packets;
+    of their lines those that apply to the cell.
+
+    Raises:
+        UsageError: there is no such point, or an end is no group.
+    """
+    point = _point(model, only)
+    ends = [model.one_group(word) for word in (source, destination)]
+    tags = [model.groups.tag(g) for g in ends]
+    found: list[Standing] = []
+    for standing in dialect_of(point).standing(list_text(model, point)):
+        if standing.holds(*tags):
+            found.append(standing)
+            if standing.entry.region is None:
+                break
+    own = {model.matrix.rows[row].line for row in model.matrix.rows_of(*ends)}
+    return _told(model, point, found, None if found else point.outside, own)
+
+
+def _point(model: Model, only: str) -> Point:
+    points = points_of(model, only)
+    if not points:
+        raise UsageError(f"the point {only} is off, and holds no list")
+    return points[0]
+
+
+def _told(
+    model: Model, point: Point, found: Iterable[Standing], outside: str | None,
+    own: set[int] | None = None,
+) -> ListEntries:  # fmt: skip
+    places = {key: n for n, key in enumerate(model.keys)}
+    rows = []
+    for standing in found:
+        entry = standing.entry
+        every = {places[key] for key in entry.keys if key != DEFAULT_KEY}
+        cited = sorted(every if own is None else every & own, key=lambda n: model.lines[n].location)
+        packets = "any" if entry.region is None else regions_text([entry.region], model.named)
+        rows.append(
+            {
+                "line": standing.line,
+                "packets": f"{packets}, readable" if entry.readable else packets,
+                "action": entry.action,
+                "would": entry.would,
+                "log": entry.log,
+                "answer": entry.answer,
+                "lines": [_line(model, number) for number in cited],
+                "default": DEFAULT_KEY in entry.keys,
+                "cells": _cells(model, point, standing),
+            }
+        )
+    return ListEntries(
+        point=point.id, file=f"{point.id}{dialect_of(point).suffix}", outside=outside, entries=rows
+    )
+
+
+def _line(model: Model, number: int) -> Document:
+    line = model.lines[number]
+    name = model.files.policy.permissions[line.permission].name
+    return {
+        "file": line.location.file, "line": line.location.line, "source": line.source,
+        "destination": line.destination, "permission": name,
+    }  # fmt: skip
+
+
+def _cells(model: Model, point: Point, standing: Standing) -> list[Document]:
+    groups = model.groups
+    sources, destinations = model.scope(point)
+    held = (
+        {"source": groups.all[s].id, "destination": groups.all[d].id}
+        for d in destinations
+        for s in sources
+        if standing.holds(groups.tag(s), groups.tag(d))
+    )
+    return list(islice(held, MOST))
