@@ -14,11 +14,12 @@ Kinds are bits of a number, so that a cell is one number for each outcome.
 
 from __future__ import annotations
 
-import random
 from collections import Counter
 from collections.abc import Callable, Iterator, Sequence
 from itertools import permutations
 from typing import Any, NamedTuple
+
+import numpy as np
 
 #: Outcomes by source, destination and kind.
 Table = Sequence[Sequence[Sequence[int]]]
@@ -86,7 +87,7 @@ def minimized(table: Table, fit: Fit = one_each, seed: int = 1) -> list[Box]:
     """
     counted = Counter(outcome for row in table for cell in row for outcome in cell)
     last = [outcome for outcome, _ in counted.most_common(3)]
-    rng = random.Random(seed)
+    rng = np.random.default_rng(seed)
     best: list[Box] = []
     least = 0
     for number in range(TRIES if counted.total() <= SMALL else FEW_TRIES):
@@ -105,7 +106,7 @@ class _Row:
     """One row of boxes in the making, whose last box has a given outcome."""
 
     def __init__(
-        self, table: Table, fit: Fit, last: int, rng: random.Random, *, greedy: bool
+        self, table: Table, fit: Fit, last: int, rng: np.random.Generator, *, greedy: bool
     ) -> None:
         self.table, self.fit, self.last, self.rng, self.greedy = table, fit, last, rng, greedy
         self.sources, self.destinations = range(len(table)), range(len(table[0]))
