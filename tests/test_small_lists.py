@@ -267,3 +267,37 @@ def test_from_an_entry_back_and_from_a_cell_forward(
     )
     beside = oaktag(*at, "compile", "--point", "hall-edge", "--for", "patrons", "loans-db")
     assert "the list of hall-edge has no such cell" in beside.out
+
+
+def test_what_a_list_costs_and_would_cost(shipped: Path, oaktag: Any) -> None:
+    """A point toward one segment: what ``scope: known`` would save is what it then takes; nearly full
+    is said; too full names the dear cells."""
+    at, network = ("-C", shipped), shipped / "network.yaml"
+    text = network.read_text().replace('toward: "*"', "toward: [hall-data]", 1)
+    network.write_text(text)
+    (row, *_) = oaktag(*at, "compile", "--json").json["points"]
+    assert row["point"] == "hall-edge" and row["known_entries"] < row["entries"]
+    told = " ".join(oaktag(*at, "compile").out.split())
+    saved = f"hall-edge {row['known_entries']} instead of {row['entries']}"
+    assert f"with scope: known, {saved}" in told and "% full" not in told
+    network.write_text(text.replace("capacity: 2000", f"capacity: {row['entries'] + 1}", 1))
+    assert "hall-edge is 100 % full: " in oaktag(*at, "compile").out
+    network.write_text(text.replace("capacity: 2000", f"capacity: {row['entries'] - 1}", 1))
+    full = oaktag(*at, "compile")
+    assert (
+        full.status == 2 and f"its list has {row['entries']}; the cells with most are " in full.err
+    )
+    assert f"scope: known would come to {row['known_entries']}; narrow" in full.err
+    cell = full.err.split("the cells with most are ")[1].split(" (")[0]
+    most = [
+        len(
+            oaktag(*at, "compile", "--point", "county-exit", "--for", *ends, "--json").json[
+                "entries"
+            ]
+        )
+        for ends in (cell.split(" → "), ("kiosks", "catalogue"))
+    ]
+    assert most[0] > most[1]
+    network.write_text(text.replace("scope: all", "scope: known", 1))
+    (then, *_) = oaktag(*at, "compile", "--json").json["points"]
+    assert then["entries"] == row["known_entries"] and then["known_entries"] is None

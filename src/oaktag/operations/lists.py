@@ -17,7 +17,7 @@ import numpy as np
 
 from oaktag.core.accesslist import AccessList
 from oaktag.core.addresses import address_text
-from oaktag.core.network import Point
+from oaktag.core.network import Point, Scope
 from oaktag.core.proof import Refuted
 from oaktag.core.service_text import packet_text
 from oaktag.dialects import DIALECTS, Dialect
@@ -197,11 +197,9 @@ def compile_lists(
             progress(point.id)
         held = list_of(model, point)
         text, entries = dialect_of(point).write(held)
+        known = _as_known(model, point)
         if point.capacity is not None and entries > point.capacity:
-            raise UnwritableEntry(
-                f"{point.id} holds {point.capacity} entries, its list has {entries}; "
-                "narrow its scope, or let lines share permissions"
-            )
+            raise UnwritableEntry(_too_many(model, point, held, entries, known))
         if proved and (against := refute(model, point, text)) is not None:
             raise OakTagError(
                 f"{point.id}: the list is not the matrix: {_refuted(model, against)['text']}"
@@ -217,6 +215,7 @@ def compile_lists(
                 "entries": entries,
                 "plain_entries": held.plain_entries,
                 "capacity": point.capacity,
+                "known_entries": known,
                 "bindings": len(held.source_bindings),
                 "proved": proved,
                 "sha256": sha256(text.encode()).hexdigest(),
@@ -225,6 +224,35 @@ def compile_lists(
     texts[out / KEYS_FILE] = _keys(model)
     _write(model, out, texts, patience)
     return Compiled(points=rows, key_file=(out / KEYS_FILE).as_posix())
+
+
+def _as_known(model: Model, point: Point) -> int | None:
+    """The entries that a point with all cells would need of those that are known to it alone; None
+    where it does not hold all."""
+    if point.scope.kind != "all":
+        return None
+    narrow = point._replace(scope=Scope("known"))
+    return dialect_of(point).write(model.list_of(narrow)).entries
+
+
+def _too_many(model: Model, point: Point, held: AccessList, entries: int, known: int | None) -> str:
+    """Why a list does not fit, what costs most in it, and what would cost less."""
+    cells = [
+        (len(held.chains[chain]), s, d)
+        for d, row in held.blocks.items()
+        for s, chain in row.items()
+    ]
+    most = sorted(cells, key=lambda c: (-c[0], c[2], c[1]))[:3]
+    dear = ", ".join(
+        f"{model.groups.name(s)} → {model.groups.name(d)} ({n})" for n, s, d in most if n > 1
+    )
+    told = [f"{point.id} holds {point.capacity} entries, its list has {entries}"]
+    if dear:
+        told.append(f"the cells with most are {dear}")
+    if known is not None and known < entries:
+        fits = "" if point.capacity is None or known <= point.capacity else ", still too many"
+        told.append(f"scope: known would come to {known}{fits}")
+    return f"{'; '.join(told)}; narrow its scope, or let lines share permissions"
 
 
 def _write(model: Model, out: Path, texts: dict[Path, str], patience: float | None) -> None:

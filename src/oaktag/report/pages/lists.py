@@ -5,6 +5,9 @@ from __future__ import annotations
 from oaktag.report.page import Page
 from oaktag.report.words import Row, few
 
+#: From so many percent of its capacity on a point is nearly full.
+FULL = 80
+
 
 def show(page: Page, d: Row, *, folder: str = "") -> None:
     """Every list with its size; or whether each is equal to the matrix."""
@@ -29,11 +32,29 @@ def _written(page: Page, d: Row, folder: str) -> None:
         ],
         right=(2, 3, 4, 5),
     )  # fmt: skip
+    for p in d["points"]:
+        full = 100 * p["entries"] / p["capacity"] if p["capacity"] else 0
+        if full >= FULL:
+            page.say(
+                f"{p['point']} is {full:.0f} % full: {p['entries']} of {p['capacity']} entries"
+            )
+    _leaner(page, [p for p in d["points"] if (p["known_entries"] or p["entries"]) < p["entries"]])
     page.say(f"the lines behind the keys in the lists: {_below(folder, d['keys'])}")
     if not d["points"]:
         page.hint("no node of network.yaml is a point: there is nothing to compile")
     else:
         page.hint("oaktag lab up, then oaktag lab probe, try the lists with real packets")
+
+
+def _leaner(page: Page, points: list[Row]) -> None:
+    """What points would save that need not hold all cells."""
+    if not points:
+        return
+    told = [f"{p['point']} {p['known_entries']} instead of {p['entries']}" for p in points]
+    page.paragraph(
+        f"with scope: known, {few(told, 6)}; whoever then joins behind a point, in a group that "
+        "nobody there is in yet, meets outside until its list is compiled again"
+    )
 
 
 def _entries(page: Page, d: Row) -> None:
