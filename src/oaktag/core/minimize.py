@@ -28,8 +28,8 @@ Cells = list[list[int]]
 
 #: Boxes are grown from so many places at a time.
 SEEDS = 24
-#: So many rows are made of tables of at most so many places, and of larger ones.
-TRIES, SMALL, FEW_TRIES = 24, 1024, 1
+#: So many rows are made at most, and fewer of larger tables: so many places are looked at.
+TRIES, PLACES = 24, 1500
 #: The order of axes in which a box is grown.
 ORDERS = tuple(permutations(("sources", "destinations", "kinds")))
 
@@ -90,7 +90,7 @@ def minimized(table: Table, fit: Fit = one_each, seed: int = 1) -> list[Box]:
     rng = np.random.default_rng(seed)
     best: list[Box] = []
     least = 0
-    for number in range(TRIES if counted.total() <= SMALL else FEW_TRIES):
+    for number in range(max(min(TRIES, PLACES // counted.total()), 1)):
         found = _Row(table, fit, last[number % len(last)], rng, greedy=number < len(last)).made()
         if not found:
             continue
