@@ -137,8 +137,10 @@ class _Flattening:
         rows = list(self.held.blocks.values())
         tags = np.array(list(rows[0])), np.array(list(self.held.blocks))
         deeds = list(self.deeds)
-        left = np.full(grid.shape, (1 << len(self.kinds)) - 1, dtype=object)
+        left = np.full(grid.shape, self.full, dtype=object)
+        everything = _Written(self.full, ((None, False),), 1)
         for box in boxes:
+            written: _Written = everything if box is boxes[-1] else box.fitted.by
             sides = []
             for chosen, of_class, every in (
                 (box.sources, source_of, tags[0]), (box.destinations, destination_of, tags[1]),
@@ -148,15 +150,14 @@ class _Flattening:
             cited = set[str]()
             for s in box.sources:
                 for d in box.destinations:
-                    mask = self._packets(left[s, d] & box.kinds)
-                    for held, keys in self.keys[grid[s, d]] if mask else ():
-                        if held & mask:
+                    fresh = left[s, d] & written.mask
+                    for held, keys in self.keys[grid[s, d]] if fresh else ():
+                        if held & fresh:
                             cited.update(keys)
-                    left[s, d] &= ~box.kinds
+                    left[s, d] &= ~written.mask
             action, would, log, answer = deeds[box.outcome]
             entry = ListEntry(None, action, would, log, answer, tuple(sorted(cited)))
-            last = box is boxes[-1]
-            for region, readable in ((None, False),) if last else box.fitted.by:
+            for region, readable in written.entries:
                 yield FlatEntry(
                     sides[0], sides[1], replace(entry, region=region, readable=readable)
                 )
@@ -170,7 +171,7 @@ class _Flattening:
         if key not in self._fits:
             found = self._match(needed, may)
             kinds = sum(1 << n for n, kind in enumerate(self.kinds) if not kind & ~found.mask)
-            self._fits[key] = Fitted(found.price, kinds, found.entries)
+            self._fits[key] = Fitted(found.price, kinds, found)
         return self._fits[key]
 
     def _match(self, needed: int, may: int) -> _Written:
