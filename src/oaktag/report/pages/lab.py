@@ -46,7 +46,7 @@ def _up(page: Page, d: Row) -> None:
     for feed in few:
         page.say(f"feed {feed['feed']}: {count(feed['bindings'], 'binding')} arrived")
     sent = sum(d["baseline"].values())
-    fares = ", ".join(f"{n} {_plural(how, n)}" for how, n in sorted(d["baseline"].items()))
+    fares = ", ".join(f"{n:,} {_plural(how, n)}" for how, n in sorted(d["baseline"].items()))
     page.say(
         f"before any list, of {count(sent, 'probe')}: {fares or 'nobody is there to send one'}"
     )
@@ -221,10 +221,10 @@ def _probes(page: Page, d: Row, *, everything: bool) -> None:
     if len(odd) > len(rows):
         page.say(f"and {len(odd) - len(rows)} more like these; --all shows every probe")
     words = {} if d["lists"] else {"no list yet": "that a list will deny"}
-    counts = ", ".join(f"{n} {words.get(v, v)}" for v, n in sorted(d["summary"].items()))
+    counts = ", ".join(f"{n:,} {words.get(v, v)}" for v, n in sorted(d["summary"].items()))
     page.say(f"{count(len(d['probes']), 'probe')}: {counts or 'nobody is there to send one'}")
     if "against" in d:
-        page.say("then: " + ", ".join(f"{n} {word}" for word, n in sorted(d["against"].items())))
+        page.say("then: " + ", ".join(f"{n:,} {word}" for word, n in sorted(d["against"].items())))
     for row in d["counters"]:
         agree = "agree" if row["agree"] else "DO NOT AGREE"
         page.say(f"{row['point']}: {row['packets']} new flows counted by cell; counters {agree}")
