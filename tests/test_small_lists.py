@@ -312,3 +312,53 @@ def test_what_a_list_costs_and_would_cost(shipped: Path, oaktag: Any) -> None:
     network.write_text(text.replace("scope: all", "scope: known", 1))
     (then, *_) = oaktag(*at, "compile", "--json").json["points"]
     assert then["entries"] == row["known_entries"] and then["known_entries"] is None
+
+
+#: What is changed in a sound row, and what is said of it.
+REFUSED = (
+    ('"access_list": 1', '"access_list": 2', "this form of access lists is not known"),
+    ('"point": "hall-edge"', '"point": "a b"', "a point has a name"),
+    ('"stateful": true', '"stateful": 1', "this is true or false"),
+    ('"source_tag": "frame"', '"source_tag": "both"', "is none of frame, bindings and address"),
+    ('"from": "any"', '"from": ["10.0.0.5/8"]', "is no address, prefix or range"),
+    ('"from": "any"', '"from": ["10.0.0.0-10.0.0.255"]', "is not as a range is written"),
+    ('"from": "any"', '"from": ["10.2.0.0/16", "10.1.0.0/16"]', "in their order"),
+    ('"not_inside": []', '"not_inside": [["10.0.0.0/8", "2001:db8::/32"]]', "is not as it is written"),
+    ('"action": "allow", "would": "allow"}', '"action": "allow", "would": "pass"}', "neither allow nor"),
+    ('"tag": 310}', '"tag": 0}', "a tag is a number from 1"),
+    ('"tag": 310}', '"tag": 310.0}', "a tag is a number from 1"),
+    ('"sources": [0, ', '"sources": [0, 0, ', "tags stand in their order"),
+    ('"readable": false, "action": "allow"', '"readable": true, "action": "allow"', "cannot be read, too"),
+    ('"answer": false, "keys": ["', '"answer": false, "keys": ["default", "', "the keys of its lines"),
+    ('"answer": false', '"answer": true', "what is let pass gets no answer"),
+    ('"log": null', '"log": "loud"', "is no severity"),
+    ('"protocols": [[6, 6]]', '"protocols": [[6, 256]]', "ranges are of 0 to 255"),
+    ('"protocols": [[6, 6]]', '"protocols": [[6, 6], [7, 7]]', "none touches another"),
+    ('"families": [4, 6]', '"families": [6, 4]', "families are 4, 6"),
+    ('"from": "any", "to": "any", "packets": "any"', '"from": [310], "to": "any", "packets": "any"', "the last entry is for everything"),
+    ("\n}\n", "\n}\n\n", "the list ends otherwise"),
+    ("\n}\n", "\n}", "the list ends otherwise"),
+    ("{\n", "{\n\n", "is not as it is written"),
+    ('"stateful": true', '"stateful":  true', "is not as it is written"),
+    ('"stateful": true,', '"stateful": true', "this is not JSON"),
+)  # fmt: skip
+
+
+def test_what_is_not_in_its_form_is_refused(shipped_mended: Path, oaktag: Any) -> None:
+    network = shipped_mended / "network.yaml"
+    network.write_text(network.read_text().replace("dialect: nftables\n", "dialect: json\n"))
+    oaktag("-C", shipped_mended, "compile", "--point", "hall-edge", "--no-prove")
+    text = (shipped_mended / "lists/hall-edge.list.json").read_text()
+    assert json_list_reader.read(text).point == "hall-edge"
+    for old, new, told in REFUSED:
+        assert old in text, old
+        last = old in ("\n}\n", '"from": "any", "to": "any", "packets": "any"')
+        front, _, behind = text.rpartition(old) if last else text.partition(old)
+        with pytest.raises(UnreadableList) as refused:
+            json_list_reader.read(f"{front}{new}{behind}")
+        assert told in refused.value.message, (new, refused.value.message)
+        line = front.count("\n") + 1
+        assert abs(refused.value.line - line) <= 2, (new, refused.value.line, line)
+    for odd in ("", "[]", "3", '{"access_list": 1}\n', "[" * 100_000):
+        with pytest.raises(UnreadableList):
+            json_list_reader.read(odd)

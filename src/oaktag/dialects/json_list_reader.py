@@ -121,6 +121,7 @@ class _Reader:
         sources, destinations = (self._tags(self._of(key)) for key in ("sources", "destinations"))
         outside = self._of("outside")
         self._keys(outside, ("action", "would"))
+        meets = self._action(outside["action"]), self._action(outside["would"])
         self._of("entries")
         entries = self._each("entries", lambda e: self._entry(e, sources, destinations))
         cells = bool(sources and destinations)
@@ -130,7 +131,7 @@ class _Reader:
             self.fail("nothing can match what stands behind this")
         return FlatList(
             point, head, restores, bindings[0], bindings[1], sources, destinations, tuple(entries),
-            (self._action(outside["action"]), self._action(outside["would"])),
+            meets,
         )  # fmt: skip
 
     def _of(self, key: str) -> Any:
