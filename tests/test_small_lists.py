@@ -210,8 +210,10 @@ def test_a_point_that_speaks_json(shipped_mended: Path, oaktag: Any) -> None:
     written.write_text(text.replace('"tag": 310', f'"tag": {"9" * 5000}', 1))
     assert "a number too long" in oaktag(*at, "prove", "lists").out
     (shipped_mended / "lists" / "gone.list.json").write_text(text)
+    (shipped_mended / "lists" / "hall-edge.nft").write_text("")
     strange = oaktag(*at, "prove", "lists")
     assert "gone: there is no such point in network.yaml" in strange.out
+    assert "hall-edge: the point's dialect is json by now; take" in strange.out
     try:
         assert oaktag(*at, "lab", "up").status == 0
         probed = oaktag(*at, "lab", "probe", "--json").json

@@ -171,7 +171,7 @@ def _with_unreadable(
     Where the first entry for all ports of the protocol does something else, such entries match
     only what can be read, and what cannot meets an entry of its own before the last one.
     """
-    whole = _region(kind)
+    whole = whole_of(kind)
     part = Part(0, *(_unreadable(matrix, cell, answer, whole, point) for answer in ANSWERS))
     observe = point.mode == "observe"
     wanted = _entry(matrix, [part], keys, observe)
@@ -195,19 +195,22 @@ def _with_unreadable(
             replace(wanted, region=whole), last]  # fmt: skip
 
 
-def _region(kind: tuple[int, int]) -> Region:
+def whole_of(kind: tuple[int, int]) -> Region:
+    """All packets of a kind."""
     every: Ranges = ((0, span_of(*kind)),)
     return Region((kind[0],), ((kind[1], kind[1]),), every, every)
 
 
 def _holds(entry: ListEntry, whole: Region) -> bool:
     """Whether an entry matches packets of a protocol whose ports cannot be read."""
-    region, number = entry.region, whole.protocols[0][0]
-    if region is None:
-        return True
+    return entry.region is None or (not entry.readable and matches_all(entry.region, whole))
+
+
+def matches_all(region: Region, whole: Region) -> bool:
+    """Whether a region holds all packets of one protocol, and so those that cannot be read too."""
+    number = whole.protocols[0][0]
     return (
-        not entry.readable
-        and set(whole.families) <= set(region.families)
+        set(whole.families) <= set(region.families)
         and any(low <= number <= high for low, high in region.protocols)
         and region.sources == whole.sources
         and region.destinations == whole.destinations

@@ -15,12 +15,11 @@ import numpy as np
 from numpy.typing import NDArray
 
 from oaktag.core.accesslist import AccessList, ListEntry
-from oaktag.core.compiler import KINDS, rules
+from oaktag.core.compiler import KINDS, matches_all, rules, whole_of
 from oaktag.core.flatlist import FlatEntry, FlatList, of, plain
 from oaktag.core.lines import Action
 from oaktag.core.minimize import Box, Fitted, bits, minimized
-from oaktag.core.packets import Atoms, Region, boxes_of, span_of
-from oaktag.core.packets import Box as Packets
+from oaktag.core.packets import Atoms, Region, boxes_of
 
 #: What an entry does.
 Deed = tuple[Action, Action, str | None, bool]
@@ -53,7 +52,7 @@ class _Flattening:
         self.atoms = Atoms([b for r in regions for b in boxes_of(r)])
         #: Behind the atoms a bit for each kind of packet whose ports cannot be read.
         self.short = {kind: 1 << self.atoms.count + n for n, kind in enumerate(KINDS)}
-        self._whole = {(f, p): self.atoms.touched([Packets(f, (p, p))]) for f, p in KINDS}
+        self._whole = {kind: self.atoms.touched(boxes_of(whole_of(kind))) for kind in KINDS}
         self.full = self.atoms.full | sum(self.short.values())
         self.deeds: dict[Deed, int] = {}
         self.names = sorted({c for row in held.blocks.values() for c in row.values()})
@@ -74,16 +73,7 @@ class _Flattening:
         return mask if entry.readable else mask | self._shorts(entry.region)
 
     def _shorts(self, region: Region) -> int:
-        found = 0
-        for (family, protocol), bit in self.short.items():
-            every = ((0, span_of(family, protocol)),)
-            if (
-                family in region.families
-                and any(low <= protocol <= high for low, high in region.protocols)
-                and region.sources == region.destinations == every
-            ):
-                found |= bit
-        return found
+        return sum(b for kind, b in self.short.items() if matches_all(region, whole_of(kind)))
 
     def _said(
         self, chain: Sequence[ListEntry]

@@ -342,9 +342,12 @@ def _strangers(model: Model, folder: Path) -> Iterator[Document]:
                 name = path.name.removesuffix(ending)
                 point = model.network.points.get(name)
                 told = "there is no such point" if point is None else "the point is off"
+                error = f"{told} in network.yaml; take {path} away, or bring the point back"
+                if point is not None and point.mode != "off":
+                    error = f"the point's dialect is {point.dialect} by now; take {path} away"
                 yield {
                     "point": name, "file": path.as_posix(), "equal": False, "counterexample": None,
-                    "error": f"{told} in network.yaml; take {path} away, or bring the point back",
+                    "error": error,
                 }  # fmt: skip
 
 
