@@ -10,6 +10,7 @@ from typing import ClassVar
 import numpy as np
 
 from oaktag.core.addresses import WIDTH, Prefix, address_text, parse_prefix
+from oaktag.core.question_words import End
 from oaktag.errors import UsageError
 from oaktag.operations.bindings import row_json
 from oaktag.operations.cell import allowed_text
@@ -72,7 +73,19 @@ def explain(model: Model, what: str) -> Explained:
     if end.kind == "set":
         names = [model.groups.all[g].id for g in end.groups]
         return Explained(what=what, kind="set", groups=names)
+    if end.kind in ("node", "segment", "site"):
+        raise UsageError(_elsewhere(model, end))
     return _group(model, what, end.groups[0])
+
+
+def _elsewhere(model: Model, end: End) -> str:
+    """What to ask of a place, about which there is nothing here."""
+    told = f"{end.word} is a {end.kind}, no endpoint, address or tag; "
+    if end.kind != "node":
+        return f"{told}oaktag reach --from {end.word} says how who is there fares"
+    addresses = [address_text(a.family, a.start) for a in model.network.nodes[end.word].addresses]
+    own = f", and oaktag explain {addresses[0]} what is known of its address" if addresses else ""
+    return f"{told}oaktag bindings --at {end.word} shows what it knows{own}"
 
 
 def _by_hardware(model: Model, what: str) -> int | None:

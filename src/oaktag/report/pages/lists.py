@@ -53,7 +53,8 @@ def _leaner(page: Page, points: list[Row]) -> None:
     told = [f"{p['point']} {p['known_entries']} instead of {p['entries']}" for p in points]
     page.paragraph(
         f"with scope: known, {few(told, 6)}; whoever then joins behind a point, in a group that "
-        "nobody there is in yet, meets outside until its list is compiled again"
+        "nobody there is in yet, meets outside until its list is compiled again",
+        first="",
     )
 
 
