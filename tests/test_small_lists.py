@@ -251,12 +251,15 @@ def test_from_an_entry_back_and_from_a_cell_forward(
         jsonschema.validate(ran.json, _schema("compile-entries"))
         told = ran.json["entries"]
         assert ran.json["file"] == file.name and told and ran.json["outside"] is None
-        assert told[-1]["packets"] == "any"
+        said = [e["packets"] for e in told]
+        assert said.index("any") == len(said) - 1 and len(set(said)) == len(said)
+        assert told[-1]["default"] == (source == "kiosks")
         cell = oaktag(*at, "cell", source, destination, "--json").json
         own = {(line["file"], line["line"]) for line in cell["lines"]}
         for entry in told:
             text = written[entry["line"] - 1]
-            assert entry["action"] in text or {"allow": "accept", "deny": "drop"}[entry["action"]] in text or "reject" in text  # fmt: skip
+            allows = '"action": "allow"' in text or " accept " in f" {text.strip()} "
+            assert allows == (entry["action"] == "allow"), (entry, text)
             assert {(line["file"], line["line"]) for line in entry["lines"]} <= own
             assert {"source": source, "destination": destination} in entry["cells"]
             cited = {keys[k] for k in keys if k in text}
