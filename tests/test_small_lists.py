@@ -243,7 +243,12 @@ def test_from_an_entry_back_and_from_a_cell_forward(
         row.split(",", 1)
         for row in (shipped / "lists/keys.csv").read_text().splitlines()[1:]
     )  # fmt: skip
-    for source, destination in (("kiosks", "catalogue"), ("patrons", "loans-db"), ("itself", "x")):
+    for source, destination in (
+        ("kiosks", "catalogue"),
+        ("patrons", "loans-db"),
+        ("untagged", "printers"),
+        ("itself", "x"),
+    ):
         ran = oaktag(*at, "compile", "--point", "hall-edge", "--for", source, destination, "--json")
         if source == "itself":
             assert ran.status == 2 and ran.json["command"] == "error"
@@ -253,7 +258,9 @@ def test_from_an_entry_back_and_from_a_cell_forward(
         assert ran.json["file"] == file.name and told and ran.json["outside"] is None
         said = [e["packets"] for e in told]
         assert said.index("any") == len(said) - 1 and len(set(said)) == len(said)
-        assert told[-1]["default"] == (source == "kiosks")
+        asked = oaktag(*at, "decide", source, destination, "any", "--json").json
+        parts = asked.get("parts", [asked])
+        assert any(e["default"] for e in told) == any(p["line"] is None for p in parts)
         cell = oaktag(*at, "cell", source, destination, "--json").json
         own = {(line["file"], line["line"]) for line in cell["lines"]}
         for entry in told:

@@ -8,7 +8,7 @@ from dataclasses import dataclass
 from itertools import islice
 from typing import ClassVar
 
-from oaktag.core.accesslist import DEFAULT_KEY, Standing
+from oaktag.core.accesslist import Standing
 from oaktag.core.network import Point
 from oaktag.core.service_text import regions_text
 from oaktag.errors import UsageError
@@ -67,7 +67,10 @@ def entries_for(model: Model, only: str, source: str, destination: str) -> ListE
             found.append(standing)
             if standing.entry.region is None:
                 break
-    own = {model.matrix.rows[row].line for row in model.matrix.rows_of(*ends)}
+    own: set[int | None] = {model.matrix.rows[row].line for row in model.matrix.rows_of(*ends)}
+    pieces = [p for part in model.matrix.parts(ends[0], ends[1]) for p in (part.action, part.would)]
+    if any(piece.row < 0 for piece in pieces):
+        own.add(None)
     return _told(model, point, found, None if found else point.outside, own)
 
 
@@ -80,14 +83,16 @@ def _point(model: Model, only: str) -> Point:
 
 def _told(
     model: Model, point: Point, found: Iterable[Standing], outside: str | None,
-    own: set[int] | None = None,
+    own: set[int | None] | None = None,
 ) -> ListEntries:  # fmt: skip
+    """The entries, with what they cite; ``own``: of the lines only these, None for the default."""
     places = {key: n for n, key in enumerate(model.keys)}
     rows = []
     for standing in found:
         entry = standing.entry
-        every = {places[key] for key in entry.keys if key != DEFAULT_KEY}
-        cited = sorted(every if own is None else every & own, key=lambda n: model.lines[n].location)
+        every = {places.get(key) for key in entry.keys}  # the default's key is no line's
+        cited = every if own is None else every & own
+        lines = sorted((n for n in cited if n is not None), key=lambda n: model.lines[n].location)
         packets = "any" if entry.region is None else regions_text([entry.region], model.named)
         rows.append(
             {
@@ -97,8 +102,8 @@ def _told(
                 "would": entry.would,
                 "log": entry.log,
                 "answer": entry.answer,
-                "lines": [_line(model, number) for number in cited],
-                "default": DEFAULT_KEY in entry.keys,
+                "lines": [_line(model, number) for number in lines],
+                "default": None in cited,
                 "cells": _cells(model, point, standing),
             }
         )
