@@ -6,20 +6,15 @@ folder's, which may have moved on.
 
 from __future__ import annotations
 
-import json
 from collections import Counter
 from collections.abc import Callable, Mapping, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import asdict, dataclass, field, replace
-from datetime import UTC, datetime
-from hashlib import sha256
 from pathlib import Path as FilePath
 from typing import Any, ClassVar, get_args
 
-from oaktag.core.network import Point
 from oaktag.core.service_text import parse_asked
-from oaktag.dialects import DIALECTS
-from oaktag.errors import OakTagError, UsageError
+from oaktag.errors import UsageError
 from oaktag.lab.handle import HOURS, Held, Lab, Version
 from oaktag.lab.plan import Probe
 from oaktag.operations.compare import Changes, changes
@@ -27,7 +22,6 @@ from oaktag.operations.json_parts import Document
 from oaktag.operations.lab_pack import changed_by_hand, pack
 from oaktag.operations.lab_part import Asked, part_told, parted
 from oaktag.operations.lab_plan import (
-    KERNEL,
     Beings,
     Broken,
     BrokenKind,
@@ -46,13 +40,11 @@ from oaktag.operations.lab_probe import (
 )
 from oaktag.operations.lab_reach import reach_agrees
 from oaktag.operations.lab_trials import Trials, Trying
-from oaktag.operations.lists import dialect_of
 from oaktag.operations.model import Model
 from oaktag.operations.result import ABSENT, Result, Row
 from oaktag.workspace.folder import Folder
 from oaktag.workspace.load import read_files
 from oaktag.workspace.lock import own_folder
-from oaktag.workspace.textfile import write_text
 
 Progress = Callable[[str], None]
 
@@ -115,16 +107,6 @@ class LabProbed(Result):
         fine = ("as meant", "no list yet")
         wrong = any(p["verdict"] not in fine or not p["agrees"] for p in self.probes)
         return wrong or not all(row["agree"] for row in self.counters)
-
-
-@dataclass(frozen=True, eq=False, repr=False)
-class LabState(Result):
-    """The reports of nodes that were written."""
-
-    folder: str
-    files: list[str]
-    command: ClassVar[str] = "lab state"
-    shown_by: ClassVar[str] = "lab"
 
 
 @dataclass(frozen=True, eq=False, repr=False)
@@ -446,67 +428,3 @@ def _against(rows: list[Document], earlier: Mapping[str, Any]) -> dict[str, int]
         else:
             row["then"] = "works now" if works else "broken now"
     return dict(Counter(row["then"] for row in rows))
-
-
-# -- what nodes report ---------------------------------------------------------------------------
-
-
-def write_state(model: Model, folder: FilePath) -> LabState:
-    """Write what the lab's nodes report of themselves, in the form that ``drift`` reads: what they
-    know, and the lists that the kernel holds, from its own dump.
-
-    Raises:
-        OakTagError: no lab is up, or its lists are not loaded.
-    """
-    lab = lab_of(model)
-    held, _, kept = held_by(lab, model.files.root)
-    if not kept.lists:
-        raise OakTagError("the lab's points hold no list yet; oaktag lab apply loads them")
-    state, counted = lab.ask("state"), lab.ask("counters")["cells"]
-    files: list[str] = []
-    part = held.files.part
-    for node in held.network.nodes.values():
-        if part is not None and node.name in part.stands_for:
-            continue
-        points = [p for p in node.points if p.id in state["texts"]]
-        texts = {p.id: _in_its_dialect(p, state["texts"][p.id]) for p in points}
-        names = {p.id: f"{p.id}{dialect_of(p).suffix}" for p in points}
-        report = {
-            "form": 1,
-            "node": node.name,
-            "at": datetime.now(UTC).isoformat(timespec="seconds"),
-            "bindings": [
-                {"prefix": p, "tag": tag, "source": s} for p, tag, s, _ in state["known"][node.name]
-            ],
-            "points": [
-                {
-                    "point": p.id, "mode": p.mode,
-                    "sha256": sha256(texts[p.id].encode()).hexdigest(),
-                    "list": names[p.id],
-                }
-                for p in points
-            ],
-            "feeds": [
-                {"feed": f.name, "state": "up" if f.name in state["brought"] else "down"}
-                for f in held.network.feeds if f.receiver == node.name
-            ],
-            "groups": {str(held.groups.tag(i)): g.id for i, g in enumerate(held.groups.all) if i},
-            "counters": [
-                {"point": p.id, "source": int(s), "destination": int(d), "packets": n}
-                for p in points
-                for d, row in counted.get(p.id, {}).items() for s, n in row.items()
-            ],
-        }  # fmt: skip
-        written = {names[p.id]: texts[p.id] for p in points}
-        written[f"{node.name}.json"] = json.dumps(report, indent=1) + "\n"
-        for name, text in written.items():
-            write_text(folder / name, text)
-            files.append(name)
-    return LabState(folder=str(folder), files=files)
-
-
-def _in_its_dialect(point: Point, text: str) -> str:
-    """What a point holds, in its own dialect: the kernel, which stands for it, speaks one."""
-    if point.dialect == KERNEL:
-        return text
-    return dialect_of(point).write(DIALECTS[KERNEL].read(text)).text

@@ -11,7 +11,8 @@ from oaktag.operations.asked import Asked
 if TYPE_CHECKING:
     from oaktag.operations.drift import Drift
     from oaktag.operations.failures import Failures
-    from oaktag.operations.lab import LabChanged, LabDown, LabProbed, LabState, LabUp
+    from oaktag.operations.lab import LabChanged, LabDown, LabProbed, LabUp
+    from oaktag.operations.lab_state import LabState
     from oaktag.operations.lab_watch import LabCaptured, LabCounted
     from oaktag.operations.list_entries import ListEntries
     from oaktag.operations.lists import Compiled, Proved
@@ -429,7 +430,7 @@ class OfNetwork(Asked):
         Raises:
             OakTagError: no lab is up.
         """
-        from oaktag.operations.lab import write_state
+        from oaktag.operations.lab_state import write_state
 
         return write_state(self.model, Path(folder))
 
