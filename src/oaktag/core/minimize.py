@@ -25,6 +25,8 @@ import numpy as np
 Table = Sequence[Sequence[Sequence[int]]]
 #: Kinds of each cell.
 Cells = list[list[int]]
+#: Sources, destinations, and kinds as bits.
+Sides = tuple[tuple[int, ...], tuple[int, ...], int]
 
 #: Boxes are grown from so many places at a time.
 SEEDS = 24
@@ -113,6 +115,8 @@ class _Row:
         self.kinds = (1 << len(table[0][0])) - 1
         self.cells = _by_outcome(table)
         self.free: Cells = [[0] * len(table[0]) for _ in table]
+        #: Of each outcome the kinds that a box of it may hold, and those of the last one besides.
+        self._may: dict[int, tuple[Cells, Cells]] = {}
 
     def made(self) -> list[Box]:
         """The whole row; empty where it comes to no end."""
@@ -126,6 +130,7 @@ class _Row:
                     for d in box.destinations:
                         self.free[s][d] |= box.kinds
                 boxes.append(box)
+            self._may.clear()
         every = Fitted(1, self.kinds)
         boxes.append(Box(tuple(self.sources), tuple(self.destinations), every, self.last))
         return without_idle(self.table, boxes)
@@ -145,9 +150,7 @@ class _Row:
             step = len(left) / SEEDS
             start = 0.0 if self.greedy else self.rng.random() * step
             some = [left[int(start + n * step) % len(left)] for n in range(SEEDS)]
-        moves = [m for place in some for m in self._moves(*place) if m.gain]
-        if not moves:
-            moves = [m for place in left for m in self._moves(*place) if m.gain]
+        moves = self._moves(some) or self._moves(left)
         spread = 0.0 if self.greedy else 0.35
         return max(
             moves, key=lambda m: (m.gain / m.price * (1 + spread * self.rng.random()), m.gain),
@@ -156,23 +159,23 @@ class _Row:
 
     # -- boxes that can be taken -----------------------------------------------------------------
 
-    def _moves(self, s: int, d: int, kind: int) -> Iterator[_Move]:
-        outcome = self.table[s][d][kind]
-        mine = _joined(self.cells[outcome], self.free)
-        calm = _joined(mine, self.cells[self.last])
-        seen: set[tuple[tuple[int, ...], tuple[int, ...], int]] = set()
-        for may in (mine, calm):
-            for order in ORDERS:
-                seen.add(self._grown(may, (s, d, kind), order))
-        seen.update(self._alike(s, d, mine))
-        for ones, twos, kinds in sorted(seen):
-            move = self._move(outcome, ones, twos, kinds, mine)
-            if move is not None:
-                yield move
+    def _moves(self, places: Sequence[tuple[int, int, int]]) -> list[_Move]:
+        """The moves that decide anything, of boxes grown from some places."""
+        grown: dict[tuple[int, Sides], None] = {}
+        for s, d, kind in places:
+            outcome = self.table[s][d][kind]
+            if outcome not in self._may:
+                mine = _joined(self.cells[outcome], self.free)
+                self._may[outcome] = mine, _joined(mine, self.cells[self.last])
+            mine, calm = self._may[outcome]
+            for may in (mine, calm):
+                for order in ORDERS:
+                    grown[outcome, self._grown(may, (s, d, kind), order)] = None
+            grown |= {(outcome, sides): None for sides in self._alike(s, d, mine)}
+        found = (self._move(outcome, *sides, self._may[outcome][0]) for outcome, sides in grown)
+        return [move for move in found if move is not None and move.gain]
 
-    def _grown(
-        self, may: Cells, place: tuple[int, int, int], order: Sequence[str]
-    ) -> tuple[tuple[int, ...], tuple[int, ...], int]:
+    def _grown(self, may: Cells, place: tuple[int, int, int], order: Sequence[str]) -> Sides:
         """The largest box of places that may be in it, one axis after the other."""
         ones: tuple[int, ...] = (place[0],)
         twos: tuple[int, ...] = (place[1],)
@@ -191,9 +194,7 @@ class _Row:
                         kinds &= may[s][d]
         return ones, twos, kinds
 
-    def _alike(
-        self, s: int, d: int, mine: Cells
-    ) -> Iterator[tuple[tuple[int, ...], tuple[int, ...], int]]:
+    def _alike(self, s: int, d: int, mine: Cells) -> Iterator[Sides]:
         """All kinds of a cell but those of a third outcome, and the ends between which the same
         ones are of the last outcome."""
         calm = _joined(self.cells[self.last], self.free)

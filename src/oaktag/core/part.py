@@ -210,13 +210,17 @@ def _marking(model: Model, part: Part) -> Part:
     there = Model(part.given(model.given._replace(network=part.network)), model)
     more: dict[str, list[Binding]] = {heart: [] for heart in part.stands_for}
     marking: set[str] = set()
+    tables = {heart: Lookup(held, order) for heart, held in part.besides.items()}
+    ways: dict[tuple[str, str], bool] = {}
     for host in sorted(part.stand_ins(there.hosts), key=lambda h: (h.node, h.family, h.address)):
         entry = model.network.segments[host.segment].node if host.segment else host.node
-        comes = _comes(model, part, host.node, entry)
-        tag = model.knowledge.at(entry).tag(host.family, host.address) if comes else 0
+        way = host.node, entry
+        if way not in ways:
+            ways[way] = _comes(model, part, *way)
+        tag = model.knowledge.at(entry).tag(host.family, host.address) if ways[way] else 0
         if tag:
             marking.add(host.node)
-        if tag != Lookup(part.besides[host.node], order).tag(host.family, host.address):
+        if tag != tables[host.node].tag(host.family, host.address):
             own = Prefix(host.family, host.address, WIDTH[host.family])
             more[host.node].append(Binding(own, tag, order[0], node=host.node))
     nodes = [
