@@ -33,7 +33,7 @@ SHOTS = {
     "reach": ("quillmere", ["oaktag reach"]),
     "trace": ("quillmere", ["oaktag trace emil loans-1 loans-api --return | head -17", "oaktag trace 02:00:5e:10:00:24 catalogue-1 https | tail -9"]),
     "failures": ("quillmere", ["oaktag reach --failures 2>/dev/null", "oaktag reach --mend 2>/dev/null | head -12"]),
-    "compile": ("quillmere", ["oaktag compile", "oaktag prove", "sed -n '/map from_520 /,/^$/p' lists/hall-edge.nft"]),
+    "compile": ("quillmere", ["oaktag compile", "oaktag prove", "oaktag compile --point hall-edge --for kiosks catalogue"]),
     "lab": ("quillmere-mended", ["oaktag lab up 2>/dev/null", "oaktag lab break feed 'ashgrove-access>hall-edge'", "oaktag lab probe 2>/dev/null | head -18", "oaktag lab down"]),
     "bindings": ("quillmere", ["oaktag bindings --at hall-edge | head -30", "oaktag bindings --at hall-edge 10.20.2.103 10.20.12.41"]),
 }  # fmt: skip
