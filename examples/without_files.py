@@ -31,7 +31,7 @@ def main() -> None:
     for source in ("untagged", "readers", "shelves"):
         print(f"{source} → shelves: {model.allowed(source, 'shelves')}")
     held = model.list_of(gate)
-    print(f"the list of gate: {held.entries} entries; refuted: {model.refute(gate, held)}")
+    print(f"the list of gate: {held.plain_entries} entries; refuted: {model.refute(gate, held)}")
     for flow in model.state.flows(model.hosts, model.hosts):
         print(f"{flow.source[0]} → {flow.destination[0]}: {flow.result}, {flow.effect}")
 

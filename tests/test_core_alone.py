@@ -181,7 +181,7 @@ def test_lists_are_compiled_and_proved_without_files(seed: int) -> None:
             return Meant(
                 point, model.groups, model.given.policy, TODAY, model.knowledge.at(point.node).ranges(),
                 network.spans_of(point.origins), network.spans_of(point.targets),
-                () if point.inside else network.inside_pairs(), *sides,
+                () if point.inside else network.inside_pairs(), sides[0], sides[1],
             )  # fmt: skip
 
         held = compile_point(point, model.matrix, model.keys, model.network, ranges, scope)

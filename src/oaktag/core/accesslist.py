@@ -5,12 +5,14 @@ says what is judged and how tags are seen, as steps that are taken one after the
 destination's tag chooses a block, the source's tag in it a chain, and the first entry of the
 chain that matches decides. An entry has an ``action`` and a ``would``; each cites line keys;
 cells share chains, each with its own count; a cell of which something is recorded has its own.
+Packets to and from the node's own addresses are judged alike, where the list names these.
+Names of groups and permissions are there to be read; nothing goes by them.
 """
 
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from typing import Literal, NamedTuple
 
 from oaktag.core.addresses import UNJUDGED, Range, Span
@@ -97,8 +99,8 @@ class ListEntry:
 
     ``readable``: of packets with ports (or ICMP type and code) only those where they can be read;
     a region that does not name all of them matches no others anyway. ``keys`` name the lines that
-    it serves, or ``default``. ``cell``: the tags of source and destination of an entry that is
-    recorded, whose chain is that cell's alone.
+    it serves, or ``default``, ``words`` their permissions. ``cell``: the tags of source and
+    destination of an entry that is recorded, whose chain is that cell's alone.
     """
 
     region: Region | None
@@ -109,6 +111,7 @@ class ListEntry:
     keys: tuple[str, ...] = ()
     readable: bool = False
     cell: tuple[int, int] | None = None
+    words: tuple[str, ...] = ()
 
     @property
     def recorded(self) -> bool:
@@ -137,6 +140,8 @@ class AccessList:
         blocks: destination tag → source tag → chain; cells that it holds.
         chains: name → entries, of which the last matches everything.
         outside: what meets packets of other cells: (action, would).
+        own: the node's own addresses, to and from which packets are judged too; () where none are.
+        names: tag → group, of tags that stand in the list.
     """
 
     point: str
@@ -147,11 +152,8 @@ class AccessList:
     blocks: Mapping[int, Mapping[int, str]]
     chains: Mapping[str, tuple[ListEntry, ...]]
     outside: tuple[Action, Action]
-
-    @property
-    def entries(self) -> int:
-        """Entries held: those of the shared chains, and one reference for each cell."""
-        return sum(map(len, self.chains.values())) + sum(map(len, self.blocks.values()))
+    own: tuple[Span, ...] = ()
+    names: Mapping[int, str] = field(default_factory=dict)
 
     @property
     def plain_entries(self) -> int:

@@ -47,6 +47,8 @@ def act(held: AccessList, packet: Packet, source: int, destination: int, frame: 
         frame: the tag in its frame; 0: none.
     """
     family, tag = packet.family, frame
+    if source == destination and _among(source, (s for s in held.own if s.family == family)):
+        return Acted("allow")
     ends = {"source": source, "destination": destination}
     for step in held.head:
         match step:

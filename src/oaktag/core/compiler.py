@@ -2,7 +2,8 @@
 
 Rules kept here (semantics, section 5): the list decides as the matrix does for the tags that the
 point sees; entries that cannot match are left out; equal chains are shared and named by their
-content, so that a change elsewhere renames nothing; a cell of which something is recorded has a
+content, so that a change elsewhere renames nothing (those of one entry with the lines that it
+cites, so that each cell cites its own); a cell of which something is recorded has a
 chain of its own, whose records name the cell and its lines; a point in ``observe`` lets all pass
 and records what ``action`` would have denied; a stateless point's list also allows the answers to
 what the opposite cell allows.
@@ -19,7 +20,7 @@ from oaktag.core.accesslist import DEFAULT_KEY, AccessList, Frames, ListEntry, h
 from oaktag.core.addresses import Range
 from oaktag.core.lines import Action
 from oaktag.core.matrix import ANSWERS, Answer, Matrix, Part, Piece
-from oaktag.core.network import Network, Point
+from oaktag.core.network import Network, Point, own_addresses
 from oaktag.core.packets import (
     FAMILIES,
     ICMP_OF,
@@ -92,7 +93,17 @@ def compile_point(
         blocks={d: dict(sorted(row.items())) for d, row in sorted(blocks.items())},
         chains=dict(sorted(writer.chains().items())),
         outside=("allow" if observed else point.outside, point.outside),
+        own=own_addresses(point, network),
+        names=_names(matrix, scope, bindings),
     )
+
+
+def _names(
+    matrix: Matrix, scope: tuple[list[int], list[int]], bindings: list[Range]
+) -> dict[int, str]:
+    groups = matrix.groups
+    tags = {groups.tag(g) for side in scope for g in side} | {b.tag for b in bindings}
+    return {tag: groups.name(tag) for tag in sorted(tags) if tag in groups.by_tag}
 
 
 class _Chains:
@@ -116,8 +127,11 @@ class _Chains:
         name, entries = self._known[key]
         held = self._entries.setdefault(name, list(entries))
         for number, entry in enumerate(entries):
-            together = tuple(sorted({*held[number].keys, *entry.keys}))
-            held[number] = replace(held[number], keys=together)
+            keys, words = (
+                tuple(sorted({*a, *b}))
+                for a, b in ((held[number].keys, entry.keys), (held[number].words, entry.words))
+            )
+            held[number] = replace(held[number], keys=keys, words=words)
         return name
 
     def _made(self, source: int, destination: int) -> tuple[str, list[ListEntry]]:
@@ -125,7 +139,10 @@ class _Chains:
         groups = self.matrix.groups
         cell = groups.tag(source), groups.tag(destination)
         entries = [replace(e, cell=cell) if e.recorded else e for e in entries]
-        content = repr([e if e.cell else replace(e, keys=()) for e in entries])
+        whole = len(entries) == 1
+        content = repr(
+            [replace(e, keys=e.keys if e.cell or whole else (), words=()) for e in entries]
+        )
         return "p" + blake2b(content.encode(), digest_size=5).hexdigest(), entries
 
     def chains(self) -> dict[str, tuple[ListEntry, ...]]:
@@ -147,6 +164,7 @@ def entries_of(
         mask = sum(p.mask for p in parts)
         last = number == len(steps) - 1
         regions = [None] if last else rules(matrix.atoms, _cover(matrix, parts[0], decided))
+        regions = [r for r in regions if r is None or matrix.atoms.touched(boxes_of(r)) & ~decided]
         result += [replace(entry, region=region) for region in regions]
         decided |= mask
     for kind in KINDS:
@@ -291,12 +309,14 @@ def _outcome(matrix: Matrix, part: Part, observe: bool) -> tuple[Action, Action,
 
 def _entry(matrix: Matrix, parts: list[Part], keys: list[str], observe: bool) -> ListEntry:
     action, would, log, answer = _outcome(matrix, parts[0], observe)
-    cited = {
-        DEFAULT_KEY if piece.row < 0 else keys[matrix.rows[piece.row].line]
-        for part in parts
-        for piece in (part.action, part.would)
-    }
-    return ListEntry(None, action, would, log, answer, tuple(sorted(cited)))
+    rows = {piece.row for part in parts for piece in (part.action, part.would)}
+    lines = {matrix.rows[row].line for row in rows if row >= 0}
+    cited = {keys[line] for line in lines} | ({DEFAULT_KEY} if -1 in rows else set())
+    policy = matrix.policy
+    words = {policy.permissions[policy.lines[line].permission].name for line in lines}
+    return ListEntry(
+        None, action, would, log, answer, tuple(sorted(cited)), words=tuple(sorted(words))
+    )
 
 
 def _attributes(matrix: Matrix, piece: Piece) -> tuple[str | None, bool]:

@@ -8,12 +8,12 @@ this form and a tree are the same list: ``tree`` gathers of every cell the entri
 from __future__ import annotations
 
 from collections.abc import Iterable, Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from hashlib import blake2b
 from typing import NamedTuple
 
 from oaktag.core.accesslist import AccessList, ListEntry, Step
-from oaktag.core.addresses import Range
+from oaktag.core.addresses import Range, Span
 from oaktag.core.lines import Action
 
 
@@ -43,6 +43,8 @@ class FlatList:
     destinations: tuple[int, ...]
     entries: tuple[FlatEntry, ...]
     outside: tuple[Action, Action]
+    own: tuple[Span, ...] = ()
+    names: Mapping[int, str] = field(default_factory=dict)
 
     def tree(self) -> AccessList:
         """The same list, of every cell the entries that match it, up to the first that matches all
@@ -65,7 +67,7 @@ class FlatList:
         }
         return AccessList(
             self.point, self.head, self.restores, self.source_bindings, self.destination_bindings,
-            blocks, held, self.outside,
+            blocks, held, self.outside, self.own, self.names,
         )  # fmt: skip
 
 
@@ -99,4 +101,5 @@ def of(held: AccessList, entries: tuple[FlatEntry, ...]) -> FlatList:
     return FlatList(
         held.point, held.head, held.restores, held.source_bindings, held.destination_bindings,
         tuple(rows[0]) if rows else (), tuple(held.blocks), entries, held.outside,
+        held.own, held.names,
     )  # fmt: skip

@@ -55,11 +55,12 @@ class _Flattening:
         self._whole = {kind: self.atoms.touched(boxes_of(whole_of(kind))) for kind in KINDS}
         self.full = self.atoms.full | sum(self.short.values())
         self.deeds: dict[Deed, int] = {}
-        self.names = sorted({c for row in held.blocks.values() for c in row.values()})
+        # In the order of cells, so that nothing depends on what chains are called.
+        self.names = list(dict.fromkeys(c for row in held.blocks.values() for c in row.values()))
         self._fits: dict[tuple[int, int], Fitted] = {}
         self._written: dict[int, _Written] = {}
         said = [self._said(held.chains[name]) for name in self.names]
-        self.keys = [keys for _, keys in said]
+        self.cited = [cited for _, cited in said]
         self.kinds, self.table = self._table([deeds for deeds, _ in said])
         self.masks = sorted({self._mask(e) for c in held.chains.values() for e in c})
 
@@ -77,16 +78,16 @@ class _Flattening:
 
     def _said(
         self, chain: Sequence[ListEntry]
-    ) -> tuple[list[tuple[int, int]], list[tuple[int, tuple[str, ...]]]]:
-        """Of a chain masks with what is done, and masks with the keys of what says so."""
-        left, deeds, keys = self.full, list[tuple[int, int]](), list[tuple[int, tuple[str, ...]]]()
+    ) -> tuple[list[tuple[int, int]], list[tuple[int, ListEntry]]]:
+        """Of a chain masks with what is done, and masks with the entry that says so."""
+        left, deeds, cited = self.full, list[tuple[int, int]](), list[tuple[int, ListEntry]]()
         for entry in chain:
             mine = self._mask(entry) & left
             left &= ~mine
             deed = entry.action, entry.would, entry.log, entry.answer
             deeds.append((mine, self.deeds.setdefault(deed, len(self.deeds))))
-            keys.append((mine, entry.keys))
-        return deeds, keys
+            cited.append((mine, entry))
+        return deeds, cited
 
     def _table(
         self, said: Sequence[Sequence[tuple[int, int]]]
@@ -113,21 +114,24 @@ class _Flattening:
         grid = np.array([[place[c] for c in row.values()] for row in held.blocks.values()]).T
         if not grid.size:
             return of(held, ())
-        ones, source_of = np.unique(grid, axis=0, return_inverse=True)
+        deeds, deeds_of = np.unique(self.table, axis=0, return_inverse=True)
+        ones, source_of = np.unique(deeds_of.ravel()[grid], axis=0, return_inverse=True)
         twos, destination_of = np.unique(ones, axis=1, return_inverse=True)
-        boxes = minimized(self.table[twos].tolist(), self._fit)
-        entries = tuple(self._entries(boxes, twos, source_of.ravel(), destination_of.ravel()))
+        classes = source_of.ravel(), destination_of.ravel()
+        boxes = minimized(deeds[twos].tolist(), self._fit)
+        chains = _held(grid, *classes, twos.shape)
+        entries = tuple(self._entries(boxes, chains, *classes))
         whole = plain(held)
         return of(held, entries) if 0 < len(entries) <= len(whole.entries) else whole
 
     def _entries(
-        self, boxes: Sequence[Box], grid: NDArray[np.int64], source_of: NDArray[np.int64],
+        self, boxes: Sequence[Box], chains: NDArray[np.object_], source_of: NDArray[np.int64],
         destination_of: NDArray[np.int64],
     ) -> Iterator[FlatEntry]:  # fmt: skip
         rows = list(self.held.blocks.values())
         tags = np.array(list(rows[0])), np.array(list(self.held.blocks))
         deeds = list(self.deeds)
-        left = np.full(grid.shape, self.full, dtype=object)
+        left = np.full(chains.shape, self.full, dtype=object)
         everything = _Written(self.full, ((None, False),), 1)
         for box in boxes:
             written: _Written = everything if box is boxes[-1] else box.fitted.by
@@ -137,20 +141,26 @@ class _Flattening:
             ):  # fmt: skip
                 mine = every[np.isin(of_class, chosen)].tolist()
                 sides.append(None if len(mine) == len(every) else frozenset(mine))
-            cited = set[str]()
+            keys, words = set[str](), set[str]()
             for s in box.sources:
                 for d in box.destinations:
                     fresh = left[s, d] & written.mask
-                    for held, keys in self.keys[grid[s, d]] if fresh else ():
-                        if held & fresh:
-                            cited.update(keys)
+                    for mask, entry in self._saying(chains[s, d]) if fresh else ():
+                        if mask & fresh:
+                            keys.update(entry.keys)
+                            words.update(entry.words)
                     left[s, d] &= ~written.mask
             action, would, log, answer = deeds[box.outcome]
-            entry = ListEntry(None, action, would, log, answer, tuple(sorted(cited)))
+            entry = ListEntry(
+                None, action, would, log, answer, tuple(sorted(keys)), words=tuple(sorted(words))
+            )
             for region, readable in written.entries:
                 yield FlatEntry(
                     sides[0], sides[1], replace(entry, region=region, readable=readable)
                 )
+
+    def _saying(self, chains: Sequence[int]) -> Iterator[tuple[int, ListEntry]]:
+        return (said for chain in chains for said in self.cited[chain])
 
     def _packets(self, kinds: int) -> int:
         """The packets of some kinds."""
@@ -199,3 +209,18 @@ class _Flattening:
         for region in rules(self.atoms, mask) if mask else ():
             for part in self.atoms.regions(mask) if region is None else (region,):
                 yield part, bool(self._shorts(part) & ~most)
+
+
+def _held(
+    grid: NDArray[np.int64], source_of: NDArray[np.int64], destination_of: NDArray[np.int64],
+    shape: tuple[int, ...],
+) -> NDArray[np.object_]:  # fmt: skip
+    """The chains of the cells of each two classes: numbers, of an array of tuples."""
+    found = np.empty(shape, dtype=object)
+    places = (source_of[:, None] * shape[1] + destination_of) * (grid.max() + 1) + grid
+    held: dict[int, list[int]] = {}
+    for place in np.unique(places).tolist():
+        held.setdefault(place // (int(grid.max()) + 1), []).append(place % (int(grid.max()) + 1))
+    for place, chains in held.items():
+        found[divmod(place, shape[1])] = tuple(chains)
+    return found

@@ -326,6 +326,7 @@ class Model:
 
     def refute(self, point: Point, held: AccessList) -> Refuted | None:
         """A packet of which a list says another thing than the matrix; None proves them equal."""
+        from oaktag.core.network import own_addresses
         from oaktag.core.proof import Meant, prove
 
         network, scope = self.network, self.scope(point)
@@ -335,6 +336,7 @@ class Model:
             network.spans_of(point.origins), network.spans_of(point.targets),
             () if point.inside else network.inside_pairs(),
             frozenset(scope[0]), frozenset(scope[1]),
+            own_addresses(point, network),
         )  # fmt: skip
         return prove(held, meant)
 

@@ -277,3 +277,9 @@ class Network:
             for b in self.spans[name]
             if a.family == b.family
         )
+
+
+def own_addresses(point: Point, network: Network) -> tuple[Span, ...]:
+    """The addresses of a point's node, sorted, if the point judges traffic to and from them."""
+    addresses = network.nodes[point.node].addresses if point.own else ()
+    return tuple(sorted(Span(a.family, a.start, a.end) for a in addresses))

@@ -59,7 +59,7 @@ class HeldJudge(Judge):
     held = True
 
     def __init__(self, point: Point, matrix: Matrix, list_: AccessList) -> None:
-        super().__init__(point._replace(own=False, inside=True), matrix, ((), ()))
+        super().__init__(point._replace(own=bool(list_.own), inside=True), matrix, ((), ()))
         self.list = list_
         self.frames = list_.frames
         self.stateful = list_.stateful
@@ -85,6 +85,7 @@ class HeldJudge(Judge):
             for kind in (PassUnless, PassWithin)
         )
         pairs = [pair for s in steps if isinstance(s, PassBetween) for pair in s.pairs]
+        self._own = _Spans(list_.own)
         self._inside = tuple(_Pairs([pair[n] for pair in pairs]) for n in (0, 1))
 
     @property
@@ -107,6 +108,8 @@ class HeldJudge(Judge):
 
     def _judges(self, end: WhichEnd, host: Host) -> bool:
         place = host.family, host.address
+        if host.own and host.node == self.point.node and not self._own.hold(*place):
+            return False
         if any(s.family == host.family and s.hold(*place) for s in self._exempt[end]):
             return False
         return all(s.hold(*place) for s in self._unless[end] if s.family == host.family)
@@ -120,7 +123,7 @@ class HeldJudge(Judge):
     def marks(self) -> list[Lookup]:
         """Tables along whose ends hosts must be told apart, beside bindings."""
         named = [s for by in (self._unless, self._exempt) for of in by.values() for s in of]
-        spans = [of.spans for of in (*named, *self._inside) if of.spans]
+        spans = [of.spans for of in (*named, *self._inside, self._own) if of.spans]
         return [
             _lookup([Range(s.family, s.start, s.end, 1 + n) for n, s in enumerate(of)])
             for of in spans

@@ -8,14 +8,17 @@ Nothing is sampled, and no constant is the writer's.
 What is proved (semantics, sections 5 and 8): for every packet, judged or not, the list's ``action``
 and ``would`` are those of the matrix for the tags that the point should see; packets whose ports
 cannot be read, frames with tags of no group, fragments and packets of known flows included; and
-behind the point the frame has the tag that it came with.
+behind the point the frame has the tag that it came with. Three ways of packets are looked at:
+those that cross the node, and those that arrive at it or that it sends itself, which are judged
+just where they are to and from addresses of its own that the point is to guard. What a node sends
+to its very own address stays in it, and nobody judges it.
 """
 
 from __future__ import annotations
 
 from bisect import bisect_right
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import NamedTuple
 
 from oaktag.core.accesslist import (
@@ -52,6 +55,7 @@ class Meant:
     inside: tuple[tuple[Span, Span], ...]
     sources: frozenset[int]
     destinations: frozenset[int]
+    own: tuple[Span, ...] = ()
 
 
 @dataclass(frozen=True, slots=True)
@@ -72,7 +76,8 @@ class Refuted:
 
 
 class _Side(NamedTuple):
-    """A class of addresses: what the list makes of them, step by step, and what is meant."""
+    """A class of addresses: what the list makes of them, step by step, and what is meant; ``home``:
+    whether the list takes them for the node's own, and whether they are to be guarded as such."""
 
     family: int
     address: int
@@ -81,6 +86,11 @@ class _Side(NamedTuple):
     tag: int
     judged: bool
     inside: frozenset[int]
+    home: tuple[bool, bool]
+
+    def alike(self) -> _Side:
+        """What those of its class have in common: addresses of the node's own are each a class."""
+        return self if any(self.home) else self._replace(address=0)
 
 
 class _Run(NamedTuple):
@@ -100,6 +110,8 @@ _KNOWN = "a packet of a flow that is known"
 _FRAGMENT = "a later fragment, whose payload would be taken for ports"
 _MARKED = "behind the point its frame has another tag"
 _SHORT = "a packet whose ports cannot be read"
+#: The ways of packets: across the node, to the node itself, and from it.
+_CROSSING, _ARRIVING, _LEAVING = "", "as it arrives at the node itself", "as the node sends it"
 
 
 def prove(held: AccessList, meant: Meant) -> Refuted | None:
@@ -107,23 +119,28 @@ def prove(held: AccessList, meant: Meant) -> Refuted | None:
     proof = _Proof(held, meant)
     if (found := proof.flows()) is not None:
         return found
+    sources = proof.arrivals(_classes(proof.sides("source")))
     targets = _classes(proof.sides("destination"))
-    checked: set[tuple[object, ...]] = set()
-    for source, frame in proof.arrivals(_classes(proof.sides("source"))):
-        for target in targets:
-            if source.family != target.family:
-                continue
-            judged = source.judged and target.judged and not source.inside & target.inside
-            run = proof.run(source, target, frame)
-            seen = proof.seen(frame, source.tag), target.tag
-            kept = frame == run.frame
-            key = source.family, run.source, run.destination, kept, seen if judged else None
-            if key in checked:
-                continue
-            checked.add(key)
-            found = proof.compare(source, target, frame, run, seen if judged else None)
-            if found is not None:
-                return found
+    ways = (_CROSSING, _ARRIVING, _LEAVING) if held.own or meant.own else (_CROSSING,)
+    for way in ways:
+        checked: set[tuple[object, ...]] = set()
+        for source, frame in sources:
+            if way == _LEAVING and frame:
+                continue  # what a node sends itself comes in no frame
+            for target in targets:
+                if source.family != target.family or (way and source.address == target.address):
+                    continue
+                run, judged = proof.meeting(source, target, frame, way)
+                seen = proof.seen(frame, source.tag), target.tag
+                kept = frame == run.frame
+                key = source.family, run.source, run.destination, kept, seen if judged else None
+                if key in checked:
+                    continue
+                checked.add(key)
+                found = proof.compare(source, target, frame, run, seen if judged else None)
+                if found is not None:
+                    what = ", ".join(filter(None, (found.what, way)))
+                    return replace(found, what=what)
     return None
 
 
@@ -131,7 +148,7 @@ def _classes(sides: Iterator[_Side]) -> list[_Side]:
     """One side of each class: those that differ in nothing but their address."""
     first: dict[tuple[object, ...], _Side] = {}
     for side in sides:
-        first.setdefault(side._replace(address=0), side)
+        first.setdefault(side.alike(), side)
     return list(first.values())
 
 
@@ -175,6 +192,7 @@ class _Proof:
         judged = _Within(meant.origins if first else meant.targets)
         inside = _Pairs([pair[0 if first else 1] for pair in meant.inside])
         never = _Within(_NOT_JUDGED)
+        homes = _Within(held.own), _Within(meant.own)
         steps: list[_Within | _Pairs] = []
         families: list[int] = []
         for step in held.head:
@@ -185,6 +203,7 @@ class _Proof:
                 steps.append(_Pairs([pair[0 if first else 1] for pair in step.pairs]))
                 families.append(step.family)
         cuts = [listed.cuts, bindings.cuts, judged.cuts, inside.cuts, never.cuts]
+        cuts += [home.cuts for home in homes]
         for family, address in _stretches([*cuts, *(s.cuts for s in steps)]):
             yield _Side(
                 family,
@@ -197,6 +216,7 @@ class _Proof:
                 bindings.tag(family, address),
                 judged.has(family, address) and not never.has(family, address),
                 inside.of(family, address),
+                (homes[0].has(family, address), homes[1].has(family, address)),
             )
 
     def seen(self, frame: int, bound: int) -> int:
@@ -211,7 +231,8 @@ class _Proof:
         step by step, by the same tag, and of which the same is meant."""
         first: dict[tuple[object, ...], tuple[_Side, int]] = {}
         for source in sources:
-            ground = source.family, source.within, source.judged, source.inside
+            at = source.address if any(source.home) else None
+            ground = source.family, source.within, source.judged, source.inside, source.home, at
             for frame in self.frames:
                 before, seen, behind = self.tagged(source.family, source.bound, frame)
                 kept = tuple(tag == frame for tag in (*before, behind))
@@ -220,6 +241,16 @@ class _Proof:
         return list(first.values())
 
     # -- the list, as its point runs it ----------------------------------------------------------
+
+    def meeting(self, source: _Side, target: _Side, frame: int, way: str) -> tuple[_Run, bool]:
+        """What the list makes of a packet on some way, and whether it is to be judged."""
+        judged = source.judged and target.judged and not source.inside & target.inside
+        if way == _CROSSING:
+            return self.run(source, target, frame), judged
+        listed, meant = target.home if way == _ARRIVING else source.home
+        run = self.run(source, target, frame) if listed else _Run(None, None, frame)
+        # Of what arrives nothing goes on, in no frame.
+        return run._replace(frame=frame) if way == _ARRIVING else run, judged and meant
 
     def run(self, source: _Side, target: _Side, frame: int) -> _Run:
         """The head, step by step, for a packet that opens a flow. Which step lets it pass does not

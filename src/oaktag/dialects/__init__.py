@@ -32,9 +32,8 @@ class Dialect(NamedTuple):
     standing: Callable[[str], Iterator[Standing]]
 
 
-def _chains(write: Callable[[AccessList], str]) -> Callable[[AccessList], Written]:
-    """For points that know chains."""
-    return lambda held: Written(write(held), held.entries)
+def _kernel(held: AccessList) -> Written:
+    return Written(nftables.write(held), nftables.entries(held))
 
 
 def _row(write: Callable[[FlatList], str]) -> Callable[[AccessList], Written]:
@@ -49,7 +48,7 @@ def _row(write: Callable[[FlatList], str]) -> Callable[[AccessList], Written]:
 
 DIALECTS = {
     "nftables": Dialect(
-        ".nft", nftables.HEADERS, _chains(nftables.write), nftables_reader.read,
+        ".nft", nftables.HEADERS, _kernel, nftables_reader.read,
         nftables_reader.standing,
     ),
     "json": Dialect(

@@ -21,6 +21,11 @@ from oaktag.dialects.json_lines import text_of
 
 def write(held: FlatList) -> str:
     """The list as JSON text; the same list gives the same bytes."""
+    return text_of(document(held))
+
+
+def document(held: FlatList) -> dict[str, Any]:
+    """The list as a document."""
     looks = [s.unless_known for s in held.head if isinstance(s, Look)]
     sides = {
         end: [_span(s) for step in steps for s in step.spans] if steps else "any"
@@ -33,25 +38,25 @@ def write(held: FlatList) -> str:
         if isinstance(step, PassBetween)
         for a, b in step.pairs
     ]
-    return text_of(
-        {
-            "access_list": 1,
-            "point": held.point,
-            "stateful": PassKnown() in held.head,
-            "source_tag": (
-                "address" if Blank() in held.head else "frame" if all(looks) else "bindings"
-            ),
-            "from": sides["source"],
-            "toward": sides["destination"],
-            "not_inside": inside,
-            "outside": dict(zip(("action", "would"), held.outside, strict=True)),
-            "source_bindings": [_binding(r) for r in held.source_bindings],
-            "destination_bindings": [_binding(r) for r in held.destination_bindings],
-            "sources": list(held.sources),
-            "destinations": list(held.destinations),
-            "entries": [_entry(e) for e in held.entries],
-        }
-    )
+    return {
+        "access_list": 2,
+        "point": held.point,
+        "stateful": PassKnown() in held.head,
+        "source_tag": (
+            "address" if Blank() in held.head else "frame" if all(looks) else "bindings"
+        ),
+        "from": sides["source"],
+        "toward": sides["destination"],
+        "not_inside": inside,
+        "own": [_span(s) for s in held.own],
+        "outside": dict(zip(("action", "would"), held.outside, strict=True)),
+        "groups": [{"tag": tag, "group": name} for tag, name in sorted(held.names.items())],
+        "source_bindings": [_binding(r) for r in held.source_bindings],
+        "destination_bindings": [_binding(r) for r in held.destination_bindings],
+        "sources": list(held.sources),
+        "destinations": list(held.destinations),
+        "entries": [_entry(e) for e in held.entries],
+    }
 
 
 def _span(span: Span | Range) -> str:
@@ -74,6 +79,7 @@ def _entry(flat: FlatEntry) -> dict[str, Any]:
         "log": entry.log,
         "answer": entry.answer,
         "keys": list(entry.keys),
+        "permissions": list(entry.words),
     }
 
 

@@ -38,10 +38,13 @@ from oaktag.dialects.json_lines import placed
 from oaktag.errors import UnreadableList
 
 KEYS = (
-    "access_list", "point", "stateful", "source_tag", "from", "toward", "not_inside", "outside",
-    "source_bindings", "destination_bindings", "sources", "destinations", "entries",
+    "access_list", "point", "stateful", "source_tag", "from", "toward", "not_inside", "own",
+    "outside", "groups", "source_bindings", "destination_bindings", "sources", "destinations",
+    "entries",
 )  # fmt: skip
-ENTRY = ("from", "to", "packets", "readable", "action", "would", "log", "answer", "keys")
+ENTRY = (
+    "from", "to", "packets", "readable", "action", "would", "log", "answer", "keys", "permissions",
+)  # fmt: skip
 PACKETS = ("families", "protocols", "source_ports", "destination_ports")
 _ENDS: tuple[tuple[str, WhichEnd], ...] = (("from", "source"), ("toward", "destination"))
 #: What nobody judges: link-local and multicast addresses.
@@ -111,12 +114,18 @@ class _Reader:
     def whole(self) -> FlatList:
         """The list."""
         self._keys(self.document, KEYS)
-        if self._of("access_list") != 1:
+        if self._of("access_list") != 2:
             self.fail("this form of access lists is not known here")
         point = self._of("point")
         if not isinstance(point, str) or not re.fullmatch(r"[A-Za-z0-9._-]+", point):
             self.fail("a point has a name of letters, digits, ., - and _")
         head, restores = self._head()
+        own = self._spans(self._of("own"))
+        if any(span.start != span.end for span in own):
+            self.fail("a node has single addresses of its own")
+        names = dict(self._each("groups", self._group))
+        if list(names) != sorted(names) or len(names) != len(self.document["groups"]):
+            self.fail("groups stand in the order of their tags, each once")
         bindings = [self._bindings(f"{end}_bindings") for end in ("source", "destination")]
         sources, destinations = (self._tags(self._of(key)) for key in ("sources", "destinations"))
         outside = self._of("outside")
@@ -131,7 +140,7 @@ class _Reader:
             self.fail("nothing can match what stands behind this")
         return FlatList(
             point, head, restores, bindings[0], bindings[1], sources, destinations, tuple(entries),
-            meets,
+            meets, own, names,
         )  # fmt: skip
 
     def _of(self, key: str) -> Any:
@@ -204,6 +213,12 @@ class _Reader:
             self.fail(f"{word!r} is not as a range is written")
         return span
 
+    def _group(self, held: Any) -> tuple[int, str]:
+        self._keys(held, ("tag", "group"))
+        if not isinstance(held["group"], str):
+            self.fail("a group has a name")
+        return self._tag(held["tag"]), held["group"]
+
     def _bindings(self, key: str) -> tuple[Range, ...]:
         found = self._each(key, self._binding)
         if found != sorted(found) or _overlap(found):
@@ -239,12 +254,15 @@ class _Reader:
         )
         if not keys or not good or keys != sorted(set(keys)):
             self.fail("an entry names the keys of its lines, each once, in their order")
+        words = self._list(held["permissions"])
+        if not all(isinstance(w, str) for w in words) or words != sorted(set(words)):
+            self.fail("an entry names the permissions of its lines, each once, in their order")
         action, would = self._action(held["action"]), self._action(held["would"])
         answer = self._flag(held["answer"])
         if answer and action == "allow":
             self.fail("what is let pass gets no answer")
         entry = ListEntry(
-            region, action, would, held["log"], answer, tuple(keys), readable
+            region, action, would, held["log"], answer, tuple(keys), readable, words=tuple(words)
         )  # fmt: skip
         return FlatEntry(ends[0], ends[1], entry)
 

@@ -2,12 +2,18 @@
 
 How a list is laid out. ``tags4`` and ``tags6`` map addresses to source tags; ``to4`` and ``to6``
 map them to one chain for each destination tag that has cells (a comment names the tag of the
-others, which go to ``outside``); ``from_N`` maps source tags to shared chains (``p…``), counting
-every cell by itself. The packet mark's low 16 bits are the tag in the frame. A tag found by address
-is put there together with ``FLAG`` and taken out again after judging, so that the point marks no
-frame. What stands before a record is the cell, by its two tags, what is done, and the keys of the
-entry, as many as fit. An entry that names a port names both, for the kernel matches a port that is
-there though the other is cut off; and a stateless list asks once for connection tracking, which
+others, which go to ``outside``); ``from_N`` maps source tags to shared chains (``p…``), or to a
+verdict where all packets meet the same, counting every cell by itself. A list whose chains and
+references together are more than its entries one by one has the entries of some cells in ``to_N``
+itself, each with the source's tag and a count. The packet mark's low 16 bits are the tag in the
+frame. A tag found by address is put there together with ``FLAG`` and taken out again after judging,
+so that the point marks no frame. ``crossing`` is met by packets that cross the node; where the list
+guards the node itself, ``arriving`` and ``leaving`` lead to the same judgement what goes to and
+from ``own4`` and ``own6``, but not what the node sends to its very own address (``self4``,
+``self6``). Behind the # of a line stand the group, the keys of lines, and the names of their
+permissions. What stands before a record is the cell, by its two tags, what is done, and the keys of
+the entry, as many as fit. An entry that names a port names both, for the kernel matches a port that
+is there though the other is cut off; and a stateless list asks once for connection tracking, which
 puts fragments together: the kernel would match the payload of later ones as ports.
 
 ``nftables_reader`` reads such text back. It shares nothing with this file.
@@ -15,7 +21,10 @@ puts fragments together: the kernel would match the payload of later ones as por
 
 from __future__ import annotations
 
+import re
+from collections import Counter
 from collections.abc import Collection, Iterator, Mapping, Sequence
+from typing import NamedTuple
 
 from oaktag.core.accesslist import (
     AccessList,
@@ -50,6 +59,17 @@ _PORT_WORD = {6: "tcp", 17: "udp", 132: "sctp"}
 _SIDE = {"source": "saddr", "destination": "daddr"}
 _SET = {"source": "origins", "destination": "targets"}
 _RESTORED = f"meta mark & {FLAG:#x} == {FLAG:#x} meta mark set"
+#: Names that can stand behind a line.
+_NAME = re.compile(r"[a-z][a-z0-9/-]*")
+
+
+class _Layout(NamedTuple):
+    """Which chains are but a verdict; the cells whose entries stand in the chain of their
+    destination, as sources by destination; and the entries that the list then has."""
+
+    direct: frozenset[str]
+    here: dict[int, list[int]]
+    entries: int
 
 
 def table_name(point: str) -> str:
@@ -64,21 +84,68 @@ def write(held: AccessList) -> str:
         UnwritableEntry: an entry that this dialect cannot express.
     """
     body = [*_sets(held), *_head(held)]
+    direct, here, _ = _laid_out(held)
     for target, sources in sorted({0: {}, **held.blocks}.items()):
-        body += _block(target, sources)
+        body += _block(held, target, sources, direct, here.get(target, ()))
+    apart = {held.blocks[d][s] for d, some in here.items() for s in some}
     for name, chain in held.chains.items():
-        body += ["", f"chain {name} {{", *(f"\t{_rule(held.point, e)}" for e in chain), "}"]
+        if name not in direct and name not in apart:
+            body += ["", f"chain {name} {{", *(f"\t{_rule(held.point, e)}" for e in chain), "}"]
     outside, would = held.outside
     last = ListEntry(None, outside, would)
     body += ["", "chain outside {", f"\t{_outcome(last)}", "}"]
     lines = [
-        "# Oak Tag access list, form 3",
+        "# Oak Tag access list, form 4",
         f"# point {held.point}",
         f"table inet {table_name(held.point)} {{",
         *(f"\t{line}" if line else "" for line in body),
         "}",
     ]
     return "\n".join(lines) + "\n"
+
+
+def entries(held: AccessList) -> int:
+    """The entries that the kernel holds of a list: those of chains, verdicts of single cells, and
+    references to chains; never more than its entries one by one."""
+    return _laid_out(held).entries
+
+
+def _is_direct(chain: Sequence[ListEntry]) -> bool:
+    """Whether a verdict says all of a chain."""
+    return len(chain) == 1 and not (chain[0].recorded or chain[0].answer)
+
+
+def _laid_out(held: AccessList) -> _Layout:
+    direct = frozenset(name for name, chain in held.chains.items() if _is_direct(chain))
+    used = Counter(chain for row in held.blocks.values() for chain in row.values())
+    count = sum(used.values()) + sum(len(held.chains[c]) for c in used if c not in direct)
+    plain = held.plain_entries
+    here: dict[int, list[int]] = {}
+    cells: dict[str, list[tuple[int, int]]] = {}
+    for target, sources in sorted(held.blocks.items()):
+        for source, chain in sorted(sources.items()):
+            cells.setdefault(chain, []).append((target, source))
+    for chain, some in cells.items():
+        if count <= plain:
+            break
+        if chain not in direct and 1 in (len(some), len(held.chains[chain])):
+            count -= 1  # the reference, or the one entry that several refer to
+            for target, source in some:
+                here.setdefault(target, []).append(source)
+    return _Layout(direct, here, count)
+
+
+def _named(held: AccessList, tag: int, *more: str) -> str:
+    """What stands behind a line of a tag, for who reads it."""
+    name = held.names.get(tag, "")
+    words = [name if _NAME.fullmatch(name) else "-", *filter(None, more)]
+    return f" # {' | '.join(words)}"
+
+
+def _cited(entry: ListEntry) -> list[str]:
+    """The keys of an entry, and the permissions of these lines."""
+    words = " ".join(word for word in entry.words if _NAME.fullmatch(word))
+    return [" ".join(entry.keys), *([words] if words else [])]
 
 
 def element_of(ranges: Range, blocks: Collection[int]) -> str:
@@ -94,39 +161,65 @@ def _sets(held: AccessList) -> Iterator[str]:
         yield from _map(
             f"tags{family}", f"type {_TYPE[family]} : mark",
             [f"{span_of(r)} : {r.tag | FLAG:#x}" for r in mine],
+            [_named(held, r.tag) for r in mine],
         )  # fmt: skip
     for family in (4, 6):
         mine = [r for r in held.destination_bindings if r.family == family]
         yield from _map(
             f"to{family}", f"type {_TYPE[family]} : verdict",
             [element_of(r, held.blocks) for r in mine],
+            [_named(held, r.tag) for r in mine],
         )  # fmt: skip
     for step in held.head:
         if isinstance(step, PassUnless):
             spans = [span_of(s) for s in step.spans]
-            yield from _map(_set_name(step), f"type {_TYPE[step.family]}", spans, "set")
+            yield from _map(_set_name(step), f"type {_TYPE[step.family]}", spans, word="set")
         elif isinstance(step, PassBetween):
             pairs = [f"{span_of(a)} . {span_of(b)}" for a, b in step.pairs]
             kind = f"type {_TYPE[step.family]} . {_TYPE[step.family]}"
-            yield from _map(_set_name(step), kind, pairs, "set")
+            yield from _map(_set_name(step), kind, pairs, word="set")
+    for family in (4, 6) if held.own else ():
+        home = [span_of(s) for s in held.own if s.family == family]
+        kind = f"type {_TYPE[family]}"
+        yield from _map(f"own{family}", kind, home, word="set")
+        same = [f"{address} . {address}" for address in home]
+        yield from _map(f"self{family}", f"{kind} . {_TYPE[family]}", same, word="set")
 
 
 def _set_name(step: PassUnless | PassBetween) -> str:
     return f"{_SET[step.end] if isinstance(step, PassUnless) else 'inside'}{step.family}"
 
 
-def _map(name: str, kind: str, elements: Sequence[str], word: str = "map") -> Iterator[str]:
+def _map(
+    name: str, kind: str, elements: Sequence[str], behind: Sequence[str] = (), word: str = "map"
+) -> Iterator[str]:
     yield from (f"{word} {name} {{", f"\t{kind}", "\tflags interval")
-    if elements:
-        yield from ("\telements = {", *(f"\t\t{e}," for e in elements[:-1]))
-        yield from (f"\t\t{elements[-1]}", "\t}")
+    yield from _elements(elements, behind or [""] * len(elements))
     yield from ("}", "")
 
 
+def _elements(elements: Sequence[str], behind: Sequence[str]) -> Iterator[str]:
+    if not elements:
+        return
+    yield "\telements = {"
+    last = len(elements) - 1
+    for number, (element, told) in enumerate(zip(elements, behind, strict=True)):
+        yield f"\t\t{element}{',' if number < last else ''}{told}"
+    yield "\t}"
+
+
 def _head(held: AccessList) -> list[str]:
-    lines = [
+    lines = [*_hooked("crossing", "forward", ["jump judge"])]
+    if held.own:
+        alone = [f"{w} saddr . {w} daddr @self{f} accept" for f, w in _FAMILY.items()]
+        for name, hook, side in (("arriving", "input", "daddr"), ("leaving", "output", "saddr")):
+            lines += _hooked(
+                name,
+                hook,
+                [*alone, *(f"{w} {side} @own{f} jump judge" for f, w in _FAMILY.items())],
+            )
+    lines += [
         "chain judge {",
-        "\ttype filter hook forward priority filter; policy accept;",
         *(f"\t{_step(step)}" for step in held.head),
         *(f"\t{_FAMILY[f]} daddr vmap @to{f}" for f in (4, 6)),
         "\tgoto to_0",
@@ -138,6 +231,11 @@ def _head(held: AccessList) -> list[str]:
     if held.restores:
         lines.append(f"\t{_RESTORED} ct mark")
     return [*lines, f"\t{_RESTORED} 0", "}"]
+
+
+def _hooked(name: str, hook: str, rules: Sequence[str]) -> Iterator[str]:
+    yield from (f"chain {name} {{", f"\ttype filter hook {hook} priority filter; policy accept;")
+    yield from (*(f"\t{rule}" for rule in rules), "}", "")
 
 
 def _step(step: Step) -> str:
@@ -166,15 +264,27 @@ def _step(step: Step) -> str:
             return f"{unless}meta mark set {_FAMILY[step.family]} saddr map @tags{step.family}"
 
 
-def _block(target: int, sources: Mapping[int, str]) -> Iterator[str]:
-    if sources:
+def _block(
+    held: AccessList, target: int, sources: Mapping[int, str], direct: Collection[str],
+    here: Collection[int],
+) -> Iterator[str]:  # fmt: skip
+    """What is met by packets for a destination; ``here``: sources whose entries stand here."""
+    mapped = {tag: chain for tag, chain in sorted(sources.items()) if tag not in here}
+    elements, behind = [], []
+    for tag, chain in mapped.items():
+        only = held.chains[chain][0] if chain in direct else None
+        elements.append(f"{tag:#x} : " + (_VERDICT[only.action] if only else f"goto {chain}"))
+        behind.append(_named(held, tag, *(_cited(only) if only else ())))
+    if mapped:
         yield from ("", f"map from_{target} {{", "\ttype mark : verdict", "\tcounter")
-        yield "\telements = {"
-        elements = [f"{tag:#x} : goto {chain}" for tag, chain in sorted(sources.items())]
-        yield from (f"\t\t{e}," for e in elements[:-1])
-        yield from (f"\t\t{elements[-1]}", "\t}", "}")
-    yield from ("", f"chain to_{target} {{")
-    if sources:
+        yield from (*_elements(elements, behind), "}")
+    yield from ("", f"chain to_{target} {{{_named(held, target)}")
+    for tag in sorted(here):
+        for entry in held.chains[sources[tag]]:
+            rule = _matched(held.point, entry, count=True)
+            told = _named(held, tag, *_cited(entry))
+            yield f"\tmeta mark & 0xffff == {tag:#x} {rule}{told}"
+    if mapped:
         yield f"\tmeta mark & 0xffff vmap @from_{target}"
     yield from ("\tgoto outside", "}")
 
@@ -185,14 +295,18 @@ def span_of(span: Span | Range) -> str:
 
 
 def _rule(point: str, entry: ListEntry) -> str:
+    return f"{_matched(point, entry)} # {' | '.join(_cited(entry))}"
+
+
+def _matched(point: str, entry: ListEntry, *, count: bool = False) -> str:
     if entry.recorded and entry.cell is None:
         raise UnwritableEntry(f"{point}: an entry is recorded, and nothing says of which cell")
     match = "" if entry.region is None else _match(point, entry.region, entry.readable) + " "
-    return f"{match}{_outcome(entry)} # {' '.join(entry.keys)}"
+    return f"{match}{_outcome(entry, count=count)}"
 
 
-def _outcome(entry: ListEntry) -> str:
-    words: list[str] = []
+def _outcome(entry: ListEntry, *, count: bool = False) -> str:
+    words: list[str] = ["counter"] if count and not entry.recorded else []
     if entry.recorded:
         words = [f'counter log prefix "{_prefix(entry)}" group {LOG_GROUP}']
     refused = entry.answer and entry.action == "deny"

@@ -1,9 +1,9 @@
 """What the kernel holds of a list: its own dump → the text that a list is written as.
 
 The dump is that of ``nft -n -s list table``: the same statements, with numbers for names, elements
-wrapped, and maps and chains in the order in which they were made. The keys that entries cite are
-comments, which the kernel does not keep; they are taken from the text that was loaded, where the
-chain is still the same.
+wrapped, and maps and chains in the order in which they were made. Names and keys are comments,
+which the kernel does not keep; they are taken from the text that was loaded, where what stands
+before them is still the same. Of what is not, only the name of its tag is known.
 """
 
 from __future__ import annotations
@@ -15,17 +15,23 @@ from oaktag.core.accesslist import DEFAULT_KEY
 
 _NUMBER = re.compile(r"0x0*([0-9a-f]+)(?![0-9a-f])")
 #: ICMP belongs to one family; where a rule names it, the dump leaves the family out.
-_ICMP = re.compile(r"^(?:icmp(v6)? type |meta l4proto (?:1|(58)) )")
+_ICMP = re.compile(
+    r"(?P<cell>meta mark & 0xffff == 0x[0-9a-f]+ )?"
+    r"(?:icmp(?P<six>v6)? type |meta l4proto (?:1|(?P<also>58)) )"
+)
 _ELEMENTS = re.compile(r"\t\telements = \{ (.*?) \}$", re.DOTALL | re.MULTILINE)
-_BLOCK = re.compile(r"^\t(map|set|chain) (\S+) \{\n(.*?)^\t\}\n", re.DOTALL | re.MULTILINE)
+_BLOCK = re.compile(r"^\t(map|set|chain) (\S+) \{[^\n]*\n(.*?)^\t\}\n", re.DOTALL | re.MULTILINE)
 #: Statements with numbers, and as they are written.
 _NAMED = (
     ("ct state { 0x2, 0x4 } accept", "ct state { established, related } accept"),
     ("ct state 0x1 counter", "ct state invalid counter"),
     ("reject with icmpx 3", "reject with icmpx type admin-prohibited"),
-    ("hook forward priority 0;", "hook forward priority filter;"),
+    *(
+        (f"hook {h} priority 0;", f"hook {h} priority filter;")
+        for h in ("forward", "input", "output")
+    ),
     ("hook postrouting priority -150;", "hook postrouting priority mangle;"),
-    ("== 0x0", "== 0"),
+    ("== 0x0 meta mark set", "== 0 meta mark set"),
     ("mark set 0x0", "mark set 0"),
     ("meta nfproto 2", "meta nfproto ipv4"),
     ("meta nfproto 10", "meta nfproto ipv6"),
@@ -45,17 +51,57 @@ def as_written(point: str, dump: str, loaded: str) -> str:
     """
     told, meant = _parts(dump), _parts(loaded)
     named = sorted(told, key=lambda name: _place(name, list(meant)))
-    lines = ["# Oak Tag access list, form 3", f"# point {point}", dump.split("\n", 1)[0]]
+    names = _names(loaded)
+    lines = ["# Oak Tag access list, form 4", f"# point {point}", dump.split("\n", 1)[0]]
     for name in named:
         word, rows = told[name]
-        known = meant.get(name, ("", []))[1]
-        if word == "chain" and re.fullmatch(r"p[0-9a-f]{10}", name):
-            same = rows == [row.partition(" # ")[0] for row in known]
-            rows = known if same else [f"{row} # {DEFAULT_KEY}" for row in rows]
-        elif sorted(rows) == sorted(known):
-            rows = known  # pairs of addresses come in an order of their own
-        lines += [*_written(word, name, rows), ""]
+        loaded_rows = meant.get(name, ("", []))[1]
+        bare = [row.partition(" # ")[0] for row in loaded_rows]
+        if rows == bare or (word != "chain" and sorted(rows) == sorted(bare)):
+            rows = loaded_rows  # pairs of addresses come in an order of their own
+        else:
+            # The same rule in another place may be another's; the same element is not.
+            known = {} if word == "chain" else dict(zip(bare, loaded_rows, strict=True))
+            rows = [known.get(row) or row + _behind(name, row, names) for row in rows]
+        lines += [*_written(word, name, rows, names), ""]
     return "\n".join([*lines[:-1], "}"]) + "\n"
+
+
+def _names(loaded: str) -> dict[int, str]:
+    """The name of each tag of the text that was loaded."""
+    found: dict[int, str] = {}
+    for base, pattern in _TAGGED:
+        for tag, name in re.findall(rf"{pattern} # ([^ \n]+)", loaded):
+            found[int(tag, base)] = name
+    return found
+
+
+#: Where the name of a tag stands behind it, and the base of its number.
+_TAGGED = (
+    (10, r"chain to_(\d+) \{"),
+    (10, r'comment "(\d+)" : goto outside,?'),
+    (16, r": 0x1(\w{4}),?"),
+    (16, r"\t\t\t0x(\w+) : [^#\n]+"),
+    (16, r"meta mark & 0xffff == 0x(\w+) [^#\n]+"),
+)
+#: Rows with a name behind them: of tables of addresses, of cells, of a destination's chain.
+_BOUND = re.compile(r"\S+ : 0x1([0-9a-f]{4})")
+_TOWARD = re.compile(r'\S+(?: : goto to_([0-9]+)| comment "([0-9]+)" : goto outside)')
+_CELL = re.compile(r"(?:meta mark & 0xffff == )?0x([0-9a-f]+)( .+)")
+
+
+def _behind(block: str, row: str, names: dict[int, str]) -> str:
+    """What stands behind a row that is not as it was loaded."""
+    if re.fullmatch(r"p[0-9a-f]{10}", block):
+        return f" # {DEFAULT_KEY}"
+    if match := _BOUND.fullmatch(row):
+        return f" # {names.get(int(match[1], 16), '-')}"
+    if match := _TOWARD.fullmatch(row):
+        return f" # {names.get(int(match[1] or match[2]), '-')}"
+    if block.startswith(("from_", "to_")) and (match := _CELL.fullmatch(row)):
+        alone = "" if match[2].startswith(" : goto p") else f" | {DEFAULT_KEY}"
+        return f" # {names.get(int(match[1], 16), '-')}{alone}"
+    return ""
 
 
 def _place(name: str, known: list[str]) -> tuple[int, str]:
@@ -75,12 +121,12 @@ def _lines(word: str, body: str) -> Iterator[str]:
     if word != "chain":
         plain = _ELEMENTS.sub(lambda m: _split(m[1]), body)
     for line in plain.split("\n"):
-        text = line.strip().removesuffix(",")
+        text, hash_, behind = line.strip().partition(" # ")
+        text = text.removesuffix(",")
         if text in ("", "elements = {", "}"):
             continue
         if line.startswith("\t\t\t") or word == "chain":
-            head, hash_, keys = text.partition(" # ")
-            yield _words(head) + hash_ + keys
+            yield _words(text) + hash_ + behind
         else:
             yield text
 
@@ -96,12 +142,15 @@ def _words(text: str) -> str:
         if text.endswith(number) or f"{number} " in text:
             text = text.replace(number, word)
     if found := _ICMP.match(text):
-        text = f"meta nfproto ipv{6 if found[1] or found[2] else 4} {text}"
+        cell = found["cell"] or ""
+        family = 6 if found["six"] or found["also"] else 4
+        text = f"{cell}meta nfproto ipv{family} {text.removeprefix(cell)}"
     return text
 
 
-def _written(word: str, name: str, rows: list[str]) -> Iterator[str]:
-    yield f"\t{word} {name} {{"
+def _written(word: str, name: str, rows: list[str], names: dict[int, str]) -> Iterator[str]:
+    tag = re.fullmatch(r"to_([0-9]+)", name) if word == "chain" else None
+    yield f"\t{word} {name} {{" + (f" # {names.get(int(tag[1]), '-')}" if tag else "")
     if word == "chain":
         yield from (f"\t\t{row}" for row in rows)
     else:
@@ -110,6 +159,8 @@ def _written(word: str, name: str, rows: list[str]) -> Iterator[str]:
         yield from (f"\t\t{row}" for row in head)
         if elements:
             yield "\t\telements = {"
-            yield from (f"\t\t\t{row}," for row in elements[:-1])
+            for row in elements[:-1]:
+                held, hash_, behind = row.partition(" # ")
+                yield f"\t\t\t{held},{hash_}{behind}"
             yield from (f"\t\t\t{elements[-1]}", "\t\t}")
     yield "\t}"

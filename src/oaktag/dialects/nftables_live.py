@@ -9,6 +9,7 @@ from __future__ import annotations
 import json
 from collections.abc import Collection, Iterator, Sequence
 from dataclasses import dataclass, field
+from typing import Any
 
 from oaktag.core.addresses import Range
 from oaktag.dialects.nftables import FLAG, element_of, span_of
@@ -191,10 +192,11 @@ def _key(element: str) -> str:
 
 
 def _blocks(text: str) -> dict[str, _Block]:
-    """The maps, sets and chains of a list, by name; rules without the keys that they cite."""
+    """The maps, sets and chains of a list, by name; without what stands behind their lines."""
     found: dict[str, _Block] = {}
     block = _Block("")
-    for line in _body(text):
+    for told in _body(text):
+        line = told.partition(" # ")[0]
         words = line.split()
         if line.startswith("\t") and not line.startswith("\t\t") and line.endswith(" {"):
             block = found[words[1]] = _Block(words[0])
@@ -205,7 +207,7 @@ def _blocks(text: str) -> dict[str, _Block]:
         elif block.word != "chain" or words[0] == "type":
             block.declared.append(line.strip())
         else:
-            block.held.append(line.partition(" # ")[0].strip())
+            block.held.append(line.strip())
     return found
 
 
@@ -221,12 +223,24 @@ def cell_counts(listing: str) -> dict[str, dict[str, int]]:
     """
     counts: dict[str, dict[str, int]] = {}
     for item in json.loads(listing)["nftables"]:
-        held = item.get("map")
-        if held is None or not held["name"].startswith("from_"):
+        held, rule = item.get("map", {}), item.get("rule", {})
+        if held.get("name", "").startswith("from_"):
+            target = held["name"].removeprefix("from_")
+            some = [(k["elem"]["val"], k["elem"]["counter"]) for k, _ in held.get("elem", [])]
+        elif rule.get("chain", "").startswith("to_"):
+            target = rule["chain"].removeprefix("to_")
+            some = list(_counted(rule["expr"]))
+        else:
             continue
-        for key, _ in held.get("elem", []):
-            packets = key["elem"]["counter"]["packets"]
-            if packets:
-                row = counts.setdefault(held["name"].removeprefix("from_"), {})
-                row[str(key["elem"]["val"])] = packets
+        for source, counter in some:
+            if counter["packets"]:
+                row = counts.setdefault(target, {})
+                row[str(source)] = row.get(str(source), 0) + counter["packets"]
     return counts
+
+
+def _counted(rule: list[dict[str, Any]]) -> Iterator[tuple[int, dict[str, int]]]:
+    """The source's tag of a rule for one cell, and its count."""
+    match = rule[0].get("match", {})
+    if match.get("left") == {"&": [{"meta": {"key": "mark"}}, 0xFFFF]}:
+        yield from ((match["right"], part["counter"]) for part in rule if "counter" in part)

@@ -9,7 +9,7 @@ is a list that loads, and does what the tree says.
 from __future__ import annotations
 
 import re
-from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Collection, Iterable, Iterator, Mapping, Sequence
 from dataclasses import replace
 from functools import partial
 
@@ -37,6 +37,7 @@ from oaktag.errors import UnreadableList
 
 _NUMBER = r"(?:0|[1-9][0-9]{0,4})"
 _RANGE = rf"{_NUMBER}(?:-{_NUMBER})?"
+_HEX = r"0|[1-9a-f][0-9a-f]{0,3}"
 _SET = rf"(?:{_RANGE}|\{{ {_RANGE}(?:, {_RANGE})+ \}})"
 _KEY = rf"(?:[0-9a-f]{{16}}|{DEFAULT_KEY})"
 _ADDRESS = r"[0-9a-f.:]+(?:/[0-9]+|-[0-9a-f.:]+)?"
@@ -45,14 +46,18 @@ _ENTRY = re.compile(
     rf"(?:meta l4proto (?P<protocols>{_SET}) )?"
     rf"(?:(?P<head>th|tcp|udp|sctp) sport (?P<sports>{_SET}) (?P=head) dport (?P<dports>{_SET}) )?"
     rf"(?:(?P<icmp>icmp|icmpv6) type (?P<types>{_SET}) (?P=icmp) code (?P<codes>{_SET}) )?"
-    rf"(?P<outcome>.+) # (?P<keys>{_KEY}(?: {_KEY})*)"
+    rf"(?P<outcome>.+)"
 )
+_NAME = r"[a-z][a-z0-9/-]*"
+#: The keys of an entry, and the names of permissions, behind it.
+_CITED = rf"(?P<keys>{_KEY}(?: {_KEY})*)(?: \| (?P<words>{_NAME}(?: {_NAME})*))?"
+_TOLD = rf" # (?P<name>{_NAME}|-)"
 _OUTCOME = re.compile(
-    rf'(?:counter log prefix "(?P<prefix>oaktag '
+    rf'(?:(?P<counted>counter )(?:log prefix "(?P<prefix>oaktag '
     rf"(?:(?P<source>{_NUMBER})>(?P<target>{_NUMBER})|outside) (?P<action>allow|deny)"
     rf"(?: (?P<log>{'|'.join(SYSLOG_SEVERITIES)}))?(?: would (?P<would>allow|deny))?"
     rf'(?P<cited>(?: {_KEY})*))"'
-    r" group 5 )?"
+    r" group 5 )?)?"
     r"(?P<verdict>accept|drop|reject with icmpx type admin-prohibited)"
 )
 _PORTED = {"tcp": 6, "udp": 17, "sctp": 132}
@@ -85,17 +90,10 @@ def standing(text: str) -> Iterator[Standing]:
     Raises:
         UnreadableList: text that is not such a list, with its line.
     """
-    held = read(text)
-    chain, place = "", 0
-    for number, line in enumerate(text.split("\n"), 1):
-        begins = re.fullmatch(r"\tchain (p[0-9a-f]{10}) \{", line)
-        if begins:
-            chain, place = begins[1], 0
-        elif line == "\t}":
-            chain = ""
-        elif chain:
-            yield Standing(number, held.chains[chain][place], partial(_leads, held, chain))
-            place += 1
+    reader = _Reader(text)
+    held = reader.whole()
+    for line, chain, place in sorted(reader.places):
+        yield Standing(line, held.chains[chain][place], partial(_leads, held, chain))
 
 
 def _leads(held: AccessList, chain: str, source: int, destination: int) -> bool:
@@ -114,6 +112,12 @@ class _Reader:
             raise UnreadableList(text.count("\n") + 1, "the list ends in the middle of a line")
         self.lines = text.split("\n")[:-1]
         self.at = 0
+        #: The names of tags, as they stand behind lines.
+        self.names: dict[int, str] = {}
+        #: Chains that stand as a verdict, or in the chain of their destination.
+        self.alone: dict[str, tuple[ListEntry, ...]] = {}
+        #: Where entries stand: the line, the chain, and the place in it.
+        self.places: list[tuple[int, str, int]] = []
 
     # -- lines -----------------------------------------------------------------------------------
 
@@ -154,12 +158,14 @@ class _Reader:
 
     def whole(self) -> AccessList:
         """The list."""
-        self.exactly("# Oak Tag access list, form 3")
+        self.exactly("# Oak Tag access list, form 4")
         point = self.take(r"# point ([a-z0-9.-]+)")[1]
         self.exactly(f"table inet oaktag_{point.replace('-', '_')} {{")
         sources = self.ranges("tags", "mark", self._source)
         targets = self.ranges("to", "verdict", self._target)
         named = self.sets()
+        own = self.own()
+        self.hooks(own)
         head = self.head(named)
         self.exactly("\tchain restore {")
         self.exactly("\t\ttype filter hook postrouting priority mangle; policy accept;")
@@ -177,16 +183,12 @@ class _Reader:
         self.check_names(targets, blocks, chains)
         held = {t: b for t, b in blocks.items() if b}
         found = (Range(*r[:3], abs(r.tag)) for r in targets)
+        chains = dict(sorted({**chains, **self.alone}.items()))
+        named_tags = {tag: name for tag, name in sorted(self.names.items()) if name != "-"}
         return AccessList(
-            point,
-            head,
-            restores,
-            sources,
-            tuple(found),
-            held,
-            chains,
-            (outside.action, outside.would),
-        )
+            point, head, restores, sources, tuple(found), held, chains,
+            (outside.action, outside.would), own, named_tags,
+        )  # fmt: skip
 
     def check_names(
         self,
@@ -200,11 +202,11 @@ class _Reader:
         for target, block in blocks.items():
             for source, chain in block.items():
                 cells.setdefault(chain, set()).add((source, target))
-        for name, entries in chains.items():
+        for name, entries in {**chains, **self.alone}.items():
             if (told := {e.cell for e in entries if e.cell}) and told != cells.get(name):
                 raise self.fail(f"chain {name} records another cell than it is for")
         used = {chain for block in blocks.values() for chain in block.values()}
-        if missing := used - chains.keys():
+        if missing := used - chains.keys() - self.alone.keys():
             raise self.fail(f"chain {min(missing)} is named but not written")
         if idle := chains.keys() - used:
             raise self.fail(f"chain {min(idle)} is written but never used")
@@ -219,18 +221,38 @@ class _Reader:
 
     # -- addresses -------------------------------------------------------------------------------
 
-    def elements(self, indent: str) -> Iterator[str]:
-        """The elements of a set or map, each with its line as the place of complaint."""
+    def elements(self, indent: str) -> Iterator[tuple[str, str]]:
+        """The elements of a set or map with what stands behind them, each with its line as the
+        place of complaint."""
         if not self.if_next(f"{indent}elements = {{"):
             return
         while True:
-            found = self.take(rf"{indent}\t([^\t,]+)(,?)")
+            found = self.take(rf"{indent}\t([^\t,#]+?)(,?)( # [^\t]+)?")
             self.at -= 1
-            yield found[1]
+            yield found[1], found[3] or ""
             self.at += 1
             if not found[2]:
                 break
         self.exactly(f"{indent}}}")
+
+    def told(self, behind: str, tag: int) -> None:
+        """The name of a tag behind a line, the same wherever it stands."""
+        match = re.fullmatch(_TOLD, behind)
+        if match is None:
+            raise self.fail(f"{behind.strip()!r} is not the name of a group")
+        self.name(tag, match["name"])
+
+    def name(self, tag: int, word: str) -> None:
+        """The name of a tag, the same wherever it stands; - where it has none."""
+        if self.names.setdefault(tag, word) != word:
+            raise self.fail(f"tag {tag} is called {word} here, and {self.names[tag]} before")
+
+    def bare(self, indent: str) -> Iterator[str]:
+        """Elements behind which nothing stands."""
+        for element, behind in self.elements(indent):
+            if behind:
+                raise self.fail(f"{behind.strip()!r} does not belong here")
+            yield element
 
     def span(self, text: str, family: int) -> Span:
         """A range of addresses, in its one form."""
@@ -267,8 +289,9 @@ class _Reader:
                 f"\tmap {word}{family} {{", f"\t\ttype {_KINDS[family]} : {kind}",
                 "\t\tflags interval",
             )  # fmt: skip
-            for text in self.elements("\t\t"):
+            for text, behind in self.elements("\t\t"):
                 address, tag = element(text)
+                self.told(behind, abs(tag))
                 found.append(Range(*self.span(address, family), tag))
             self.exactly("\t}", "")
         self.disjoint(found)
@@ -305,16 +328,52 @@ class _Reader:
                 found[name] = self.pairs(family)
             else:
                 self.exactly(f"\t\ttype {kind}", "\t\tflags interval")
-                spans = tuple(self.span(e, family) for e in self.elements("\t\t"))
+                spans = tuple(self.span(e, family) for e in self.bare("\t\t"))
                 self.disjoint(spans)
                 found[name] = spans
             self.exactly("\t}", "")
         return found
 
+    def own(self) -> tuple[Span, ...]:
+        """The addresses of the node itself that the list guards."""
+        found: list[Span] = []
+        for family in (4, 6) if self.line == "\tset own4 {" else ():
+            kind = _KINDS[family]
+            self.exactly(f"\tset own{family} {{", f"\t\ttype {kind}", "\t\tflags interval")
+            spans = [self.span(e, family) for e in self.bare("\t\t")]
+            if any(span.start != span.end for span in spans):
+                raise self.fail("a node has single addresses of its own")
+            self.disjoint(spans)
+            self.exactly("\t}", "", f"\tset self{family} {{", f"\t\ttype {kind} . {kind}")
+            self.exactly("\t\tflags interval")
+            if self.pairs(family) != tuple((span, span) for span in spans):
+                raise self.fail(
+                    "what stays in the node is not from an address of its own to itself"
+                )
+            self.exactly("\t}", "")
+            found += spans
+        return tuple(found)
+
+    def hooks(self, own: tuple[Span, ...]) -> None:
+        """Where packets meet the list: as they cross the node; as they arrive at addresses of its
+        own, or leave from these."""
+        if own:
+            begins = [f"\t\t{w} saddr . {w} daddr @self{f} accept" for w, f in _FAMILIES.items()]
+        hooks = [("crossing", "forward", ["\t\tjump judge"])]
+        for name, hook, end in (("arriving", "input", "daddr"), ("leaving", "output", "saddr")):
+            if own:
+                judged = [f"\t\t{w} {end} @own{f} jump judge" for w, f in _FAMILIES.items()]
+                hooks.append((name, hook, [*begins, *judged]))
+        for name, hook, rules in hooks:
+            self.exactly(
+                f"\tchain {name} {{",
+                f"\t\ttype filter hook {hook} priority filter; policy accept;", *rules, "\t}", "",
+            )  # fmt: skip
+
     def pairs(self, family: int) -> tuple[tuple[Span, Span], ...]:
         """Pairs of ranges of addresses, of which on either side none overlaps another."""
         found: list[tuple[Span, Span]] = []
-        for element in self.elements("\t\t"):
+        for element in self.bare("\t\t"):
             first, dot, second = element.partition(" . ")
             if not dot:
                 raise self.fail(f"{element!r} is no pair of addresses")
@@ -332,7 +391,6 @@ class _Reader:
     ) -> tuple[Step, ...]:
         """What the chain at the hook does, up to where the destination's tag chooses a block."""
         self.exactly("\tchain judge {")
-        self.exactly("\t\ttype filter hook forward priority filter; policy accept;")
         steps: list[Step] = []
         used: list[str] = []
         while self.line != "\t\tip daddr vmap @to4":
@@ -405,32 +463,85 @@ class _Reader:
             if match := re.fullmatch(rf"\tmap from_({_NUMBER}) \{{", self.line):
                 self.at += 1
                 self.exactly("\t\ttype mark : verdict", "\t\tcounter")
-                for element in self.elements("\t\t"):
-                    tag, chain = self.cell(element)
+                for element, behind in self.elements("\t\t"):
+                    tag, chain = self.cell(element, behind)
                     if tag in cells:
                         raise self.fail(f"{element!r} stands twice")
                     cells[tag] = chain
                 self.exactly("\t}", "")
-            if not re.fullmatch(rf"\tchain to_{_NUMBER} \{{", self.line):
+            if not re.match(rf"\tchain to_{_NUMBER} \{{", self.line):
                 if match is not None:
                     raise self.fail(f"chain to_{match[1]} belongs here")
                 return blocks
-            target = int(self.take(rf"\tchain to_({_NUMBER}) \{{")[1])
+            begins = self.take(rf"\tchain to_({_NUMBER}) \{{{_TOLD}")
+            target = int(begins[1])
+            if target <= 0xFFFF:
+                self.name(target, begins["name"])
             if target in blocks or target > 0xFFFF or (match and int(match[1]) != target):
                 raise self.fail(f"chain to_{target} stands twice or in the wrong place")
+            if match is not None and not cells:
+                raise self.fail(f"map from_{target} is empty")
+            cells |= self.here(target, cells)
             if match is not None:
-                if not cells:
-                    raise self.fail(f"map from_{target} is empty")
                 self.exactly(f"\t\tmeta mark & 0xffff vmap @from_{target}")
             self.exactly("\t\tgoto outside", "\t}")
             blocks[target] = cells
 
-    def cell(self, element: str) -> tuple[int, str]:
-        """A source's tag and its chain."""
-        match = re.fullmatch(r"0x(0|[1-9a-f][0-9a-f]{0,3}) : goto (p[0-9a-f]{10})", element)
+    def here(self, target: int, mapped: Collection[int]) -> dict[int, str]:
+        """Cells whose entries stand in the chain of their destination."""
+        found: dict[int, list[ListEntry]] = {}
+        begins = self.at + 1
+        pattern = rf"\t\tmeta mark & 0xffff == 0x({_HEX}) (.+?){_TOLD} \| {_CITED}"
+        while (match := re.fullmatch(pattern, self.line)) is not None:
+            tag = int(match[1], 16)
+            if tag in mapped or (tag in found and tag != next(reversed(found))):
+                raise self.fail(f"the entries of tag {tag} stand in two places")
+            if found and tag < next(reversed(found)):
+                raise self.fail("entries stand in the order of their sources' tags")
+            self.name(tag, match["name"])
+            entries = found.setdefault(tag, [])
+            if entries and entries[-1].region is None:
+                raise self.fail(f"the entries of tag {tag} go on behind one for everything")
+            entries.append(self.entry(match[2], match, counted=True))
+        held: dict[int, str] = {}
+        for tag, entries in found.items():
+            if entries[-1].region is not None:
+                raise self.fail(f"the entries of tag {tag} do not end in one for everything")
+            # One entry alone is the same chain wherever it stands.
+            name = repr(entries[0]) if len(entries) == 1 else f"{tag}>{target}"
+            held[tag], self.alone[name] = name, tuple(entries)
+            self.places += [(begins + n, name, n) for n in range(len(entries))]
+            begins += len(entries)
+        return held
+
+    def cell(self, element: str, behind: str) -> tuple[int, str]:
+        """A source's tag and its chain, which may be but a verdict."""
+        match = re.fullmatch(rf"0x({_HEX}) : (accept|drop|goto (p[0-9a-f]{{10}}))", element)
         if match is None:
             raise self.fail(f"{element!r} is no source tag with its chain")
-        return int(match[1], 16), match[2]
+        tag = int(match[1], 16)
+        if match[3]:
+            self.told(behind, tag)
+            return tag, match[3]
+        told = re.fullmatch(rf"{_TOLD} \| {_CITED}", behind)
+        if told is None:
+            raise self.fail(f"behind {element!r} stand not its group and its keys")
+        self.name(tag, told["name"])
+        action: Action = "allow" if match[2] == "accept" else "deny"
+        keys, words = self.cited(told)
+        entry = ListEntry(None, action, action, keys=keys, words=words)
+        name = repr(entry)
+        self.alone[name] = (entry,)
+        self.places.append((self.at + 1, name, 0))
+        return tag, name
+
+    def cited(self, match: re.Match[str]) -> tuple[tuple[str, ...], tuple[str, ...]]:
+        """The keys behind an entry, and the names of their permissions."""
+        keys = tuple(match["keys"].split(" "))
+        words = tuple(match["words"].split(" ")) if match["words"] else ()
+        if any(tuple(sorted(set(some))) != some for some in (keys, words)):
+            raise self.fail("the keys of an entry, and its words, are sorted, each once")
+        return keys, words
 
     def chains(self) -> dict[str, tuple[ListEntry, ...]]:
         """The chains of cells, each with its entries."""
@@ -441,7 +552,11 @@ class _Reader:
                 raise self.fail(f"chain {name} stands twice")
             entries: list[ListEntry] = []
             while self.line != "\t}":
-                entries.append(self.entry())
+                told = re.fullmatch(rf"\t\t(.+?) # {_CITED}", self.line)
+                if told is None:
+                    raise self.fail(f"{self.line.strip()!r} is no entry")
+                self.places.append((self.at + 1, name, len(entries)))
+                entries.append(self.entry(told[1], told))
             if not entries or entries[-1].region is not None:
                 raise self.fail(f"chain {name} does not end in an entry for everything")
             if any(e.region is None for e in entries[:-1]):
@@ -450,24 +565,24 @@ class _Reader:
             self.exactly("\t}", "")
         return chains
 
-    def entry(self) -> ListEntry:
-        """One entry."""
-        text = self.line
-        match = _ENTRY.fullmatch(text[2:]) if text.startswith("\t\t") else None
+    def entry(self, text: str, told: re.Match[str], *, counted: bool = False) -> ListEntry:
+        """One entry, with what is told behind it."""
+        match = _ENTRY.fullmatch(text)
         if match is None:
-            raise self.fail(f"{text.strip()!r} is no entry")
-        keys = tuple(match["keys"].split(" "))
-        found = self.outcome(match["outcome"], keys)
+            raise self.fail(f"{text!r} is no entry")
+        keys, words = self.cited(told)
+        found = self.outcome(match["outcome"], keys, counted=counted)
         region, readable = self.region(match)
-        if tuple(sorted(set(keys))) != keys:
-            raise self.fail("the keys of an entry are sorted, each once")
         self.at += 1
-        return replace(found, region=region, readable=readable)
+        return replace(found, region=region, readable=readable, words=words)
 
-    def outcome(self, text: str, keys: tuple[str, ...] | None) -> ListEntry:
-        """What an entry of some keys does; of none: what is done outside of all cells."""
+    def outcome(
+        self, text: str, keys: tuple[str, ...] | None, *, counted: bool = False
+    ) -> ListEntry:
+        """What an entry of some keys does; of none: what is done outside of all cells. What is
+        recorded is counted by itself; other entries only where they stand alone, ``counted``."""
         match = _OUTCOME.fullmatch(text)
-        if match is None:
+        if match is None or bool(match["counted"]) != (counted or match["prefix"] is not None):
             raise self.fail(f"{text!r} is no outcome")
         answer = match["verdict"].startswith("reject")
         action: Action = "allow" if match["verdict"] == "accept" else "deny"

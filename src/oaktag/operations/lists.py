@@ -80,13 +80,8 @@ def list_of(model: Model, point: Point) -> AccessList:
     """The access list of one point, as a tree.
 
     Raises:
-        UnwritableEntry: the point judges its node's own traffic, which no dialect writes yet.
+        UnwritableEntry: the point cannot do what its list says.
     """
-    if point.own:
-        raise UnwritableEntry(
-            f"{point.id}: the dialect {point.dialect} does not judge the node's own traffic; "
-            "take own: true out of the point"
-        )
     _undisturbed(model, point)
     _told_apart(model, point)
     return model.list_of(point)
