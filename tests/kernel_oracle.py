@@ -2,11 +2,13 @@
 
 ``ask`` starts this file in a user namespace of its own. A wire leads into the router namespace
 and one out of it; packets are put on the first as whole frames, the tag of a frame as its source
-address, and what comes out of the second is what the list let pass.
+address, and what comes out of the second is what the list let pass. What is for an address of the
+router's own is heard there, and what is from one is sent there, by raw sockets.
 """
 
 from __future__ import annotations
 
+import contextlib
 import ipaddress
 import json
 import select
@@ -15,7 +17,7 @@ import struct
 import subprocess
 import sys
 import time
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from pathlib import Path
 from typing import NamedTuple
 
@@ -41,6 +43,9 @@ FORMS = ("fragments", "first", "later", "options")
 SPLIT = {4: 8, 6: 1280 - 40 - 8}
 #: So much is left of a packet that is cut off: one port of two, or no code behind the type.
 CUT = 1
+_INET = {4: socket.AF_INET, 6: socket.AF_INET6}
+#: The head is ours (linux/in6.h).
+IPV6_HDRINCL = 36
 MAC = "02:00:00:00:%02x:%02x"
 SETTINGS = {
     "ipv4/ip_forward": "1", "ipv4/conf/all/rp_filter": "0", "ipv4/conf/default/rp_filter": "0",
@@ -49,10 +54,15 @@ SETTINGS = {
 }  # fmt: skip
 
 
-def ask(lists: list[tuple[str, list[Question]]]) -> list[list[bool] | str]:
-    """For each list what passes of its questions; or why the packet filter refuses the list."""
+def ask(lists: list[tuple[str, list[Question]]], own: Sequence[str] = ()) -> list[list[bool] | str]:
+    """For each list what passes of its questions; or why the packet filter refuses the list.
+
+    Args:
+        lists: texts, each with what is asked of it.
+        own: addresses of the router itself.
+    """
     done = subprocess.run(
-        [*UNSHARE, sys.executable, __file__], input=json.dumps(lists), capture_output=True,
+        [*UNSHARE, sys.executable, __file__, *own], input=json.dumps(lists), capture_output=True,
         text=True, check=False, cwd=Path(__file__).parent,
     )  # fmt: skip
     assert done.returncode == 0, done.stderr[-2000:]
@@ -60,7 +70,7 @@ def ask(lists: list[tuple[str, list[Question]]]) -> list[list[bool] | str]:
     return answers
 
 
-def _router(number: int, marks: set[int]) -> tuple[str, str]:
+def _router(number: int, marks: set[int], own: Sequence[str]) -> tuple[str, str]:
     router, ends = f"r{number}", f"e{number}"
     run(
         ["ip", "-batch", "-"],
@@ -73,7 +83,8 @@ def _router(number: int, marks: set[int]) -> tuple[str, str]:
         run(
             ["ip", "-batch", "-"],
             "link set lo up\nlink set in up\nlink set out arp off up\n"
-            "route add default dev out\nroute add ::/0 dev out\n",
+            + "".join(f"address add {a} dev lo\n" for a in own)
+            + "route add default dev out\nroute add ::/0 dev out\n",
         )
         rules = "".join(
             f"ether saddr {MAC % divmod(tag, 256)} meta mark set {tag}\n" for tag in sorted(marks)
@@ -87,9 +98,21 @@ def _router(number: int, marks: set[int]) -> tuple[str, str]:
     return router, ends
 
 
-def _answer(number: int, text: str, questions: list[Question]) -> list[bool] | str:
-    router, ends = _router(number, {q[3] for q in questions if q[3]})
+def _answer(
+    number: int, text: str, questions: list[Question], own: Sequence[str]
+) -> list[bool] | str:
+    router, ends = _router(number, {q[3] for q in questions if q[3]}, own)
     with inside(router):
+        raw = {
+            (f, p): socket.socket(_INET[f], socket.SOCK_RAW, p)
+            for f, p in {
+                (q.packet.family, q.packet.protocol) for q in questions if q.destination in own
+            }
+        }
+        leaving = {
+            f: socket.socket(of, socket.SOCK_RAW, socket.IPPROTO_RAW) for f, of in _INET.items()
+        }
+        leaving[6].setsockopt(socket.IPPROTO_IPV6, IPV6_HDRINCL, 1)
         try:
             load(text)
         except Exception as error:
@@ -106,20 +129,27 @@ def _answer(number: int, text: str, questions: list[Question]) -> list[bool] | s
     for start in range(0, len(questions), 50):
         for at, question in enumerate(questions[start : start + 50], start):
             for frame in _frames(at, question, address):
-                sending.send(frame)
-        for at in _arrived(hearing, passed[start : start + 50].count(False)):
+                if question.source in own:
+                    # What the list drops is refused (netfilter: NF_DROP is EPERM).
+                    with contextlib.suppress(PermissionError):
+                        leaving[question.packet.family].sendto(
+                            frame[14:], (question.destination, 0)
+                        )
+                else:
+                    sending.send(frame)
+        for at in _arrived([hearing, *raw.values()], passed[start : start + 50].count(False)):
             passed[at] = True
     return passed
 
 
-def _arrived(hearing: socket.socket, most: int) -> Iterator[int]:
+def _arrived(hearing: list[socket.socket], most: int) -> Iterator[int]:
     deadline = time.monotonic() + 0.25
-    while most and select.select([hearing], [], [], max(deadline - time.monotonic(), 0))[0]:
-        data = hearing.recv(4096)
-        number = _number(data)
-        if number is not None:
-            most -= 1
-            yield number
+    while most and (some := select.select(hearing, [], [], max(deadline - time.monotonic(), 0))[0]):
+        for one in some:
+            number = _number(one.recv(4096))
+            if number is not None:
+                most -= 1
+                yield number
 
 
 def _number(data: bytes) -> int | None:
@@ -213,7 +243,7 @@ def _main() -> None:
     answers = []
     for number, (text, questions) in enumerate(lists):
         asked = [Question(Packet(*packet), *rest) for packet, *rest in questions]
-        answers.append(_answer(number, text, asked))
+        answers.append(_answer(number, text, asked, sys.argv[1:]))
     json.dump(answers, sys.stdout)
 
 

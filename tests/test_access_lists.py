@@ -42,10 +42,13 @@ SEGMENTS = {
     "left": ["10.1.0.0/24", "2001:db8:1::/64"], "right": ["10.2.0.0/24", "2001:db8:2::/64"],
     "far": ["10.3.0.0/24", "2001:db8:3::/64"],
 }  # fmt: skip
+#: The node's own addresses, on a segment and on none, and the group that they are of.
+OWN = ["10.1.0.254", "10.9.0.1", "2001:db8:1::fe", "2001:db8:9::1"]
+HOME = "bo"
 #: Not put on the wire: what IPv6 takes for headers of its own, and what hosts do not forward.
 UNSENT = {4: set[int](), 6: {0, 43, 44, 50, 51, 59, 60, 135, 139, 140, 253, 254}}
 
-ends = st.sampled_from(("*", ["left"], ["right", "far"], ["left", "right"]))
+ends = st.sampled_from(("*", "*", "*", ["left"], ["right", "far"], ["left", "right"]))
 points = st.fixed_dictionaries(
     {
         "mode": st.sampled_from(("enforce", "enforce", "observe")),
@@ -55,6 +58,7 @@ points = st.fixed_dictionaries(
         "outside": st.sampled_from(("allow", "deny")),
         "if_differ": st.sampled_from(("frame", "bindings")),
         "stateful": st.sampled_from((True, True, False)),
+        "own": st.booleans(),
     }
 )  # fmt: skip
 
@@ -69,7 +73,10 @@ def _model(stack: Stack, point: dict[str, Any], folder: Path) -> tuple[Model, Po
         "oaktag.yaml": config,
         "assignments.yaml": {"rules": [{"give": n, "when": {"role": n}} for n in stack.groups]},
         "network.yaml": {
-            "nodes": [{"node": "gate", "point": point}, {"node": "next", "marks": True}],
+            "nodes": [
+                {"node": "gate", "point": point, "address": OWN, "group": HOME},
+                {"node": "next", "marks": True},
+            ],
             "segments": [
                 {"segment": s, "node": "next" if s == "far" else "gate", "prefixes": p}
                 for s, p in SEGMENTS.items()
@@ -91,6 +98,8 @@ def _meant(stack: Stack, point: dict[str, Any], question: Question) -> bool:
         return False
     if point["mode"] == "observe":
         return True
+    if not point["own"] and {source, destination} & set(OWN):
+        return True
     a, b = _segment(source), _segment(destination)
     if a is not None and a == b and not point["inside"]:
         return True
@@ -99,11 +108,11 @@ def _meant(stack: Stack, point: dict[str, Any], question: Question) -> bool:
     if point["toward"] != "*" and b not in point["toward"]:
         return True
     names = {tag: n for n, (tag, _) in stack.groups.items()} | {0: "untagged"}
-    bound = {x: n for n, held in PLACES.items() for x in held}
+    bound = {x: n for n, held in PLACES.items() for x in held} | dict.fromkeys(OWN, HOME)
     s, d = bound.get(source, "untagged"), bound.get(destination, "untagged")
     if frame and point["match"]["source"] == "tag":
         known = s != "untagged"
-        s = s if known and point["if_differ"] == "bindings" else names[frame]
+        s = s if known and point["if_differ"] == "bindings" else names.get(frame, "")
     scope = point["scope"] if isinstance(point["scope"], dict) else {}
     for key, group in (("sources", s), ("destinations", d)):
         held = [m for word in scope.get(key, ["*"]) for m in stack.members(word)]
@@ -125,7 +134,7 @@ def _segment(address: str) -> str | None:
 
 def _behind(point: dict[str, Any]) -> set[str]:
     """Destinations that a scope ``known`` holds: who is where some judged path ends."""
-    found = {"untagged"}
+    found = {"untagged", HOME} if point["own"] else {"untagged"}
     for group, segment in (("ada", "left"), ("bo", "left"), ("cy", "right"), ("di", "far")):
         for origin in SEGMENTS:
             inside = origin == segment
@@ -144,14 +153,22 @@ def _questions(data: st.DataObject, packets: list[Packet], most: int) -> list[Qu
     flows: set[tuple[object, ...]] = set()
     for _ in range(data.draw(st.integers(1, most))):
         packet = data.draw(st.sampled_from(packets))
-        family = [[a for held in PLACES.values() for a in held if (":" in a) == (packet[0] == 6)]]
-        source, destination = (data.draw(st.sampled_from(family[0])) for _ in range(2))
-        frame = data.draw(st.sampled_from((0, 0, 310, 410)))
+        places = [*(a for held in PLACES.values() for a in held), *OWN]
+        family = [a for a in places if (":" in a) == (packet[0] == 6)]
+        source, destination = (data.draw(st.sampled_from(family)) for _ in range(2))
+        frame = 0 if source in OWN else data.draw(st.sampled_from((0, 0, 310, 410)))
+        if {source, destination} <= set(OWN):
+            continue
+        if {source, destination} & set(OWN) and packet.source_port < 0:
+            continue
+        if destination in OWN and (packet.protocol in (0, 255) or packet[:2] == (6, 58)):
+            continue  # not heard by a raw socket, or only where its sum is right
         # An answer to an earlier packet would pass as part of its flow, and so it should.
         flow = frozenset((source, destination)), packet[0], packet[1]
         if source != destination and flow not in flows:
             flows.add(flow)
             whole = packet.source_port < 0
+            whole |= bool({source, destination} & set(OWN))
             form = "whole" if whole else data.draw(st.sampled_from(("whole", "whole", *FORMS)))
             drawn.append(Question(packet, source, destination, frame, form))
     return drawn
@@ -178,12 +195,19 @@ def test_the_kernel_decides_as_the_rules_say(real_kernel: None, tmp_path: Path) 
         meant.append([_meant(stack, point, q) for q in questions])
 
     collect()
-    answers = ask(asked)
+    answers = ask(asked, OWN)
     for (text, questions), said, expected in zip(asked, answers, meant, strict=True):
         assert not isinstance(said, str), (said, text)
         wrong = [q for q, a, b in zip(questions, said, expected, strict=True) if a != b]
         assert not wrong, (wrong, text)
     assert sum(map(len, meant)) > 300
+    at_home = [
+        (ok, "chain arriving" in text)
+        for (text, of), told in zip(asked, meant, strict=True)
+        for q, ok in zip(of, told, strict=True)
+        if {q.source, q.destination} & set(OWN)
+    ]
+    assert {(True, True), (False, True), (True, False)} <= set(at_home), len(at_home)
     dropped = [
         q
         for (_, asked_), said in zip(asked, meant, strict=True)

@@ -56,6 +56,7 @@ CODES: dict[str, Code] = {
         Code("OT412", "warning", "a node that marks and does not know hosts of its own segments"),
         Code("OT413", "warning", "members whose sessions nobody learns"),
         Code("OT414", "warning", "a point that judges nothing of what is there"),
+        Code("OT415", "warning", "a point with own: true at a node without an address"),
         Code("OT410", "warning", "a wide binding over a segment without a default tag"),
         Code("OT301", "warning", "a line that no packet reaches"),
         Code("OT302", "warning", "an entry of a line that no packet reaches"),

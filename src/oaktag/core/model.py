@@ -277,11 +277,15 @@ class Model:
 
     def scope(self, point: Point) -> tuple[list[int], list[int]]:
         """The groups whose cells a point holds, as sources and as destinations."""
+        from oaktag.core.network import own_addresses
         from oaktag.core.scopes import scope_of
 
+        own = own_addresses(point, self.network)
+        tags = {self.registry.tag(s.family, s.start) for s in own}
         return scope_of(
-            point, self.groups, self.network, self.paths, self._placed_groups, self._unstable
-        )
+            point, self.groups, self.network, self.paths, self._placed_groups, self._unstable,
+            {self.groups.by_tag.get(tag, 0) for tag in tags},
+        )  # fmt: skip
 
     @_of_places
     def _placed_groups(self) -> dict[str, set[int]]:

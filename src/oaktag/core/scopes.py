@@ -1,7 +1,8 @@
 """Which cells a point must hold, and how far a tag goes in frames.
 
 Rules kept here (semantics, sections 5 and 6): ``all`` are all cells; ``known`` those toward groups
-that are, or may come to be, behind the point; listed ones as listed.
+that are, or may come to be, behind the point, and of its node's own addresses, if it judges what
+goes to them; listed ones as listed.
 """
 
 from __future__ import annotations
@@ -36,6 +37,7 @@ def scope_of(
     paths: Paths,
     placed: Mapping[str, set[int]],
     unstable: set[int],
+    at_home: set[int],
 ) -> tuple[list[int], list[int]]:
     """Indices of the source and destination groups whose cells the point holds.
 
@@ -46,6 +48,7 @@ def scope_of(
         paths: its least-cost paths.
         placed: segment → the groups of all hosts there, known or unknown.
         unstable: groups with an unstable member.
+        at_home: the groups of the node's own addresses that the point guards.
     """
     every = list(range(len(groups)))
     scope = point.scope
@@ -56,7 +59,7 @@ def scope_of(
             every if scope.sources is None else sorted(scope.sources),
             every if scope.destinations is None else sorted(scope.destinations),
         )
-    behind = {0}
+    behind = {0} | at_home
     for target in _behind(point, network, paths):
         behind |= placed.get(target.name, set())
         if "session" in network.nodes[target.node].learns:

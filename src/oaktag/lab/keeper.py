@@ -39,7 +39,7 @@ class Keeper:
     def __init__(self, folder: Path) -> None:
         self.folder = folder
         self.network = LabNetwork()
-        self.prober = Prober(self.network.space)
+        self.prober = Prober(self.network.space, lambda name: name in self.network.plan.nodes)
         self.version, self.lists = "", False
         self.half: str | None = None
         self.stopped = asyncio.Event()

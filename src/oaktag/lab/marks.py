@@ -43,6 +43,10 @@ def rules(*, marks: bool, carries: bool) -> str:
     lines.append(f"ct state new log group {AFTER}")
     if not carries:
         lines.append('iifname "l*" oifname "l*" meta mark set 0')
+    # What is for the node itself, as its points judge it or not.
+    for name, place, group in (("arriving", -10, BEFORE), ("arrived", 10, AFTER)):
+        lines += ["}", f"chain {name} {{ type filter hook input priority {place}; policy accept;"]
+        lines += [f'iifname {{ "v*", "l*" }} ct state new log group {group}']
     lines += ["}", "chain own { type route hook output priority mangle; policy accept;"]
     lines += ['oifname "l*" meta mark set 0', "}", "}"]
     return "\n".join(lines) + "\n"

@@ -1,7 +1,8 @@
 """Probes: real TCP, UDP and ICMP between two namespaces; whether each arrives, and is answered.
 
-What arrives is seen on the wire of the destination (packet(7)), before anything there could drop
-it; an answer is one that the sender's own socket gets.
+What arrives at a host is seen on its wire (packet(7)); what arrives at a node itself, behind what
+its points judge, as a program there would get it (raw(7)). An answer is one that the sender's own
+socket gets.
 """
 
 from __future__ import annotations
@@ -10,7 +11,7 @@ import asyncio
 import contextlib
 import socket
 import struct
-from collections.abc import Callable, Iterable, Sequence
+from collections.abc import Callable, Collection, Iterable, Iterator, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from typing import NamedTuple, cast
 
@@ -77,22 +78,42 @@ class Watching:
     Args:
         spaces: their names.
         told: called with the namespace, whether the packet goes out, and what tells it.
+        behind: of these, those where only counts what programs there get.
     """
 
-    def __init__(self, spaces: Iterable[str], told: Callable[[str, bool, Seen], None]) -> None:
+    def __init__(
+        self, spaces: Iterable[str], told: Callable[[str, bool, Seen], None],
+        behind: Collection[str] = (),
+    ) -> None:  # fmt: skip
         self._told = told
         self._lines: list[socket.socket] = []
         self._spaces = list(dict.fromkeys(spaces))
+        self._behind = behind
 
     def __enter__(self) -> Watching:
         loop = asyncio.get_running_loop()
         for space in self._spaces:
             with inside(space):
-                line = socket.socket(socket.AF_PACKET, socket.SOCK_DGRAM, socket.htons(_ALL))
-            line.setblocking(False)
-            self._lines.append(line)
-            loop.add_reader(line, self._read, line, space)
+                for line, read in self._opened(space):
+                    line.setblocking(False)
+                    self._lines.append(line)
+                    loop.add_reader(line, read, line, space)
         return self
+
+    def _opened(
+        self, space: str
+    ) -> Iterator[tuple[socket.socket, Callable[[socket.socket, str], None]]]:
+        if space not in self._behind:
+            kind = socket.SOCK_DGRAM
+            yield socket.socket(socket.AF_PACKET, kind, socket.htons(_ALL)), self._read
+            return
+        for number in _PROTOCOLS:
+            if number != socket.IPPROTO_ICMPV6:
+                yield socket.socket(socket.AF_INET, socket.SOCK_RAW, number), self._read_own
+            if number != socket.IPPROTO_ICMP:
+                line = socket.socket(socket.AF_INET6, socket.SOCK_RAW, number)
+                line.setsockopt(socket.IPPROTO_IPV6, socket.IPV6_RECVPKTINFO, 1)
+                yield line, self._read_own
 
     def __exit__(self, *_: object) -> None:
         loop = asyncio.get_running_loop()
@@ -101,6 +122,23 @@ class Watching:
         # Each end waits until the kernel is done with it everywhere; together they wait once.
         with ThreadPoolExecutor(CLOSING) as pool:
             list(pool.map(socket.socket.close, self._lines))
+
+    def _read_own(self, line: socket.socket, space: str) -> None:
+        with contextlib.suppress(BlockingIOError, OSError):
+            while True:
+                data, beside, _, place = line.recvmsg(128, 64)
+                if (
+                    line.family == socket.AF_INET6
+                ):  # comes without its head, which is told beside it
+                    ends = [
+                        socket.inet_pton(line.family, place[0].partition("%")[0]),
+                        beside[0][2][:16],
+                    ]
+                    data = struct.pack("!IHBB", 6 << 28, len(data), line.proto, 0) + b"".join(
+                        (*ends, data)
+                    )
+                if (found := seen(data)) is not None:
+                    self._told(space, False, found)
 
     def _read(self, line: socket.socket, space: str) -> None:
         with contextlib.suppress(BlockingIOError, OSError):
@@ -176,10 +214,11 @@ class Prober:
 
     Args:
         space_of: the namespace of a host or a node by its name.
+        is_node: whether a name is a node's.
     """
 
-    def __init__(self, space_of: Callable[[str], str]) -> None:
-        self._space_of = space_of
+    def __init__(self, space_of: Callable[[str], str], is_node: Callable[[str], bool]) -> None:
+        self._space_of, self._is_node = space_of, is_node
         self.listeners = Listeners()
 
     async def send(self, probes: Sequence[Probe], meant: Sequence[bool]) -> list[Fared]:
@@ -191,7 +230,8 @@ class Prober:
         """
         arrivals: set[tuple[str, bool, Seen | None]] = set()
         spaces = {self._space_of(p.destination) for p in probes}
-        keys, answered = await self._watched(probes, meant, spaces, arrivals)
+        own = {self._space_of(p.destination) for p in probes if self._is_node(p.destination)}
+        keys, answered = await self._watched(probes, meant, spaces, arrivals, own)
         return [
             Fared((self._space_of(p.destination), False, key) in arrivals, got)
             for p, key, got in zip(probes, keys, answered, strict=True)
@@ -216,7 +256,7 @@ class Prober:
 
     async def _watched(
         self, probes: Sequence[Probe], meant: Sequence[bool], spaces: Iterable[str],
-        met: set[tuple[str, bool, Seen | None]],
+        met: set[tuple[str, bool, Seen | None]], behind: Collection[str] = (),
     ) -> tuple[list[Seen | None], list[bool]]:  # fmt: skip
         for p in probes:
             space = self._space_of(p.destination)
@@ -227,7 +267,7 @@ class Prober:
             async with gate:
                 return await self._send(probe, PATIENCE if expected else SHORT)
 
-        with Watching(spaces, lambda space, out, key: met.add((space, out, key))):
+        with Watching(spaces, lambda space, out, key: met.add((space, out, key)), behind):
             told = await asyncio.gather(*map(one, probes, meant))
         return [key for key, _ in told], [got for _, got in told]
 

@@ -19,6 +19,7 @@ from oaktag.core.judging import Judge
 from oaktag.core.network import Feed
 from oaktag.core.observed import HeldJudge, ObservedKnowledge, open_list
 from oaktag.core.packets import boxes_of
+from oaktag.core.placement import Host, node_hosts
 from oaktag.core.reach import Flow, State
 from oaktag.errors import UnreadableList
 from oaktag.operations.failures import told
@@ -94,6 +95,14 @@ class Observed:
         for judge in self._judges.values():
             told_by += [*judge.tables(told_by[0] if told_by else model.registry), *judge.marks]
         self.hosts = self.model.hosts = self.model.hosts_told(told_by)
+        #: Those and the addresses of nodes that guard themselves.
+        self.toward = self.hosts.and_also(list(self._homes()))
+
+    def _homes(self) -> Iterator[Host]:
+        model = self.model
+        for host in node_hosts(model.groups, model.network, model.registry):
+            if any(p.own and p.mode != "off" for p in model.network.nodes[host.node].points):
+                yield host
 
     def lists(self) -> Iterator[tuple[str, HeldList]]:
         """What every point says of its list, by node."""
@@ -170,7 +179,7 @@ def drift(model: Model, folder: Path) -> Drift:
         WorkspaceError: the reports cannot be read.
     """
     seen = Observed(model, folder)
-    intended = worst(seen.model.state.flows(seen.hosts, seen.hosts))
+    intended = worst(seen.model.state.flows(seen.hosts, seen.toward))
     rows: list[Document] = []
     for report in seen.reports.values():
         found = {
@@ -184,7 +193,7 @@ def drift(model: Model, folder: Path) -> Drift:
                 continue
             turned: list[Flow] = []
             if kind in KINDS:
-                after = worst(seen.state(report.node, kind).flows(seen.hosts, seen.hosts))
+                after = worst(seen.state(report.node, kind).flows(seen.hosts, seen.toward))
                 turned = [
                     f for ends, f in after.items()
                     if f.effect != "exact" and intended[ends].effect == "exact"

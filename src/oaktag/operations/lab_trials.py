@@ -124,7 +124,7 @@ class Trying:
     def _cells(self) -> None:
         """Each cell once in each family, and each two segments once for some cell: what is allowed
         and what is denied; of segments what is denied only where nothing is allowed, for it costs
-        patience. Toward a node's own address its point judges nothing without ``own``."""
+        patience. Toward a node's own address its points judge nothing without ``own``."""
         passing, tried = set[tuple[object, ...]](), set[tuple[object, ...]]()
         before, left = len(self.made.sent), 0
         for pair, fresh in chain(
@@ -139,7 +139,7 @@ class Trying:
             packets = self._allowed(pair)[:1]
             if packets:
                 passing.add(ways)
-            if not pair[1].own and (fresh or not (packets or ways in tried)):
+            if self._judged_at_home(pair[1]) and (fresh or not (packets or ways in tried)):
                 packets += self._denied(pair)[:1]
             tried.add(ways)
             self._some("the cell", pair, packets)
@@ -195,6 +195,13 @@ class Trying:
             ways = list(islice(self.model.paths.between(*ends), MOST_PATHS))
             self._through[ends] = not ways or any(nodes[n].points for w in ways for n in w.nodes)
         return self._through[ends]
+
+    def _judged_at_home(self, host: Host) -> bool:
+        """Whether what is denied toward a host may be dropped at its very end: a node's own address
+        is guarded only where a point there judges what goes to it."""
+        if not host.own:
+            return True
+        return any(p.own and p.mode != "off" for p in self.model.network.nodes[host.node].points)
 
     def _some(self, why: str, pair: tuple[Host, Host], packets: Iterable[Packet]) -> bool:
         sent = False

@@ -10,7 +10,7 @@ import numpy as np
 from oaktag.core.addresses import Prefix
 from oaktag.core.answers import Trouble, one_of_each, troubles
 from oaktag.core.bindings import Binding, Bindings
-from oaktag.core.network import REGISTRY, Point
+from oaktag.core.network import REGISTRY, Point, own_addresses
 from oaktag.core.scopes import arriving
 from oaktag.core.service_text import packet_text
 from oaktag.core.sessions import ASSUMED
@@ -33,6 +33,7 @@ def network_findings(
     yield from _unlearned(model)
     yield from _blind(model)
     yield from _out_of_scope(model)
+    yield from _homeless(model)
     yield from _kept_back(model)
     yield from _idle_feeds(model)
     yield from _covering(model)
@@ -126,6 +127,16 @@ def _out_of_scope(model: Model) -> Iterator[Finding]:
                     f"widen {words}, or take the point out",
                 )  # fmt: skip
                 break
+
+
+def _homeless(model: Model) -> Iterator[Finding]:
+    for point in model.network.points.values():
+        if point.own and point.mode != "off" and not own_addresses(point, model.network):
+            yield finding(
+                "OT415", point.location,
+                f"own: true guards nothing: the node {point.node} has no address of its own here",
+                f"give {point.node} its address, or take own: true out of the point",
+            )  # fmt: skip
 
 
 def _kept_back(model: Model) -> Iterator[Finding]:
@@ -223,7 +234,7 @@ def _covering(model: Model) -> Iterator[Finding]:
 def _uncrossed(model: Model) -> Iterator[Finding]:
     nodes = list(dict.fromkeys(s.node for s in model.network.segments.values()))
     for point in model.network.points.values():
-        if point.mode == "off" or point.node in nodes:
+        if point.mode == "off" or point.node in nodes or own_addresses(point, model.network):
             continue
         if not any(model.paths.crossed(point.node, nodes, nodes)):
             yield finding(
