@@ -41,7 +41,7 @@ def test_the_proof_looks_at_what_arrives_and_what_leaves(
     model = package.Workspace.load(shipped_mended).model
     point = model.network.points["hall-edge"]
     text = list_text(model, point)
-    read = dialect_of(point).read
+    read = dialect_of(model, point).read
     assert refute(model, point, text) is None
     assert read(text).own and read(text).names[530] == "core-services"
     against = refute(model, point, unguarded)

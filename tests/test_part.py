@@ -15,7 +15,7 @@ from conftest import Ran
 from networks import GROUPS, SEEDS, random_net, write_net
 from oaktag.core.paths import Path as Way
 from oaktag.operations.lab_part import part_told, parted
-from oaktag.operations.lists import dialect_of, points_of
+from oaktag.operations.lists import points_of, written
 from oaktag.operations.model import Model
 from oaktag.operations.reach import reach
 from test_commands import _schema
@@ -32,7 +32,7 @@ def _inside(rows: Rows, model: Model, kept: set[str]) -> Rows:
 
 
 def _lists(model: Model) -> dict[str, str]:
-    return {p.id: dialect_of(p).write(model.list_of(p)).text for p in points_of(model)}
+    return {p.id: written(model, p, model.list_of(p)).text for p in points_of(model)}
 
 
 def _ways(model: Model, source: str, target: str) -> list[Way]:

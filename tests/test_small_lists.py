@@ -207,7 +207,7 @@ def test_a_point_that_speaks_json(shipped_mended: Path, oaktag: Any) -> None:
     )
     written.write_text(text.replace('"stateful": true', '"stateful": true, "x": 1'))
     refused = oaktag(*at, "prove", "lists")
-    assert refused.status == 1 and "hall-edge.list.json:4: " in refused.out
+    assert refused.status == 1 and "hall-edge.list.json:5: " in refused.out
     written.write_text(text.replace('"tag": 310', f'"tag": {"9" * 5000}', 1))
     assert "a number too long" in oaktag(*at, "prove", "lists").out
     (shipped_mended / "lists" / "gone.list.json").write_text(text)

@@ -11,7 +11,7 @@ Names of groups and permissions are there to be read; nothing goes by them.
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Collection, Mapping
 from dataclasses import dataclass, field
 from typing import Literal, NamedTuple
 
@@ -20,6 +20,7 @@ from oaktag.core.lines import Action
 from oaktag.core.packets import Region
 
 DEFAULT_KEY = "default"
+EVERYWHERE = (Span(4, 0, (1 << 32) - 1), Span(6, 0, (1 << 128) - 1))
 Frames = Literal["frame", "bindings", "ignored"]
 WhichEnd = Literal["source", "destination"]
 
@@ -119,13 +120,20 @@ class ListEntry:
         return self.log is not None or self.action != self.would
 
 
+class End(NamedTuple):
+    """One end of a cell: the tag, and the addresses that the point knows by it."""
+
+    tag: int
+    spans: tuple[Span, ...] = ()
+
+
 class Standing(NamedTuple):
     """Where an entry of a list stands in its text: the line; and whether it is one of those that
-    are tried for a cell, by its two tags."""
+    are tried for a cell, by its two ends."""
 
     line: int
     entry: ListEntry
-    holds: Callable[[int, int], bool]
+    holds: Callable[[End, End], bool]
 
 
 @dataclass(frozen=True, slots=True)
@@ -181,10 +189,13 @@ def head_of(
     origins: tuple[Span, ...] | None,
     targets: tuple[Span, ...] | None,
     inside: tuple[tuple[Span, Span], ...],
+    families: Collection[int] = (4, 6),
 ) -> tuple[Step, ...]:
     """The head of a point that judges between some addresses (None: all) and, of pairs, not
-    ``inside``."""
+    ``inside``; nothing of other families."""
     steps: list[Step] = [PassKnown() if stateful else Reassemble()]
+    if set(families) != {4, 6}:
+        origins = tuple(s for s in origins or EVERYWHERE if s.family in families)
     ends: tuple[WhichEnd, WhichEnd] = ("source", "destination")
     for family in (4, 6):
         spans = tuple(s for s in UNJUDGED if s.family == family)

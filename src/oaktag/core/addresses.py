@@ -149,6 +149,18 @@ def span_text(family: int, start: int, end: int) -> str:
     return f"{address_text(family, start)}-{address_text(family, end)}"
 
 
+def prefixes_of(family: int, start: int, end: int) -> list[Prefix]:
+    """The fewest prefixes that hold just a range."""
+    width, found = WIDTH[family], []
+    while start <= end:
+        size = start & -start if start else 1 << width
+        while size > end - start + 1:
+            size //= 2
+        found.append(Prefix(family, start, width - size.bit_length() + 1))
+        start += size
+    return found
+
+
 def keys(family: int, numbers: Sequence[int]) -> Keys:
     """Numbers as sortable keys of their family, shape [n]."""
     if family == 4:

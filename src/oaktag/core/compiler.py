@@ -11,7 +11,7 @@ what the opposite cell allows.
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Collection, Iterator
 from dataclasses import replace
 from functools import partial
 from hashlib import blake2b
@@ -38,7 +38,7 @@ from oaktag.errors import UnwritableEntry
 MOST_CELLS = 1 << 24
 #: Cells that points of one kind, stateful or not, observing or not, have alike: each is compiled
 #: once, and so many are kept.
-Known = dict[tuple[bool, bool, int, int], tuple[str, list[ListEntry]]]
+Known = dict[tuple[bool, bool, frozenset[int], int, int], tuple[str, list[ListEntry]]]
 MOST_KNOWN = 1 << 18
 
 
@@ -76,6 +76,7 @@ def compile_point(
     blocks = {
         groups.tag(d): {groups.tag(s): writer.chain(s, d) for s in scope[0]} for d in scope[1]
     }
+    bindings = [b for b in bindings if b.family in point.families]
     frames: Frames = "ignored" if point.source_by == "address" else point.if_differ
     observed = point.mode == "observe"
     return AccessList(
@@ -86,6 +87,7 @@ def compile_point(
             origins=network.spans_of(point.origins),
             targets=network.spans_of(point.targets),
             inside=() if point.inside else network.inside_pairs(),
+            families=point.families,
         ),
         restores=frames != "frame",
         source_bindings=tuple(bindings),
@@ -112,7 +114,7 @@ class _Chains:
     def __init__(self, matrix: Matrix, keys: list[str], point: Point, known: Known) -> None:
         self.matrix = matrix
         self._known = known
-        self._like = point.stateful, point.mode == "observe"
+        self._like = point.stateful, point.mode == "observe", point.families
         self.keys = keys
         self.point = point
         self._entries: dict[str, list[ListEntry]] = {}
@@ -136,6 +138,8 @@ class _Chains:
 
     def _made(self, source: int, destination: int) -> tuple[str, list[ListEntry]]:
         entries = entries_of(self.matrix, source, destination, self.keys, self.point)
+        if len(self.point.families) < len(FAMILIES):
+            entries = list(_of_families(entries, self.point.families))
         groups = self.matrix.groups
         cell = groups.tag(source), groups.tag(destination)
         entries = [replace(e, cell=cell) if e.recorded else e for e in entries]
@@ -148,6 +152,17 @@ class _Chains:
     def chains(self) -> dict[str, tuple[ListEntry, ...]]:
         """All chains written so far."""
         return {name: tuple(entries) for name, entries in self._entries.items()}
+
+
+def _of_families(entries: list[ListEntry], families: Collection[int]) -> Iterator[ListEntry]:
+    """The entries for packets of some families alone."""
+    for entry in entries:
+        if entry.region is None:
+            yield entry
+            continue
+        mine = tuple(f for f in entry.region.families if f in families)
+        if mine:
+            yield replace(entry, region=entry.region._replace(families=mine))
 
 
 def entries_of(

@@ -7,14 +7,15 @@ this form and a tree are the same list: ``tree`` gathers of every cell the entri
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping
-from dataclasses import dataclass, field
+from collections.abc import Callable, Iterable, Iterator, Mapping
+from dataclasses import dataclass, field, replace
 from hashlib import blake2b
 from typing import NamedTuple
 
-from oaktag.core.accesslist import AccessList, ListEntry, Step
+from oaktag.core.accesslist import AccessList, End, ListEntry, PassKnown, Step
 from oaktag.core.addresses import Range, Span
 from oaktag.core.lines import Action
+from oaktag.core.packets import Region
 
 
 class FlatEntry(NamedTuple):
@@ -23,6 +24,11 @@ class FlatEntry(NamedTuple):
     sources: frozenset[int] | None
     destinations: frozenset[int] | None
     entry: ListEntry
+
+    def holds(self, source: End, destination: End) -> bool:
+        """Whether it is tried for a cell of its list."""
+        ends = (self.sources, source), (self.destinations, destination)
+        return all(some is None or end.tag in some for some, end in ends)
 
 
 @dataclass(frozen=True, slots=True)
@@ -45,6 +51,11 @@ class FlatList:
     outside: tuple[Action, Action]
     own: tuple[Span, ...] = ()
     names: Mapping[int, str] = field(default_factory=dict)
+
+    @property
+    def stateful(self) -> bool:
+        """Whether the rest of a flow passes once its first packet did."""
+        return PassKnown() in self.head
 
     def tree(self) -> AccessList:
         """The same list, of every cell the entries that match it, up to the first that matches all
@@ -84,15 +95,30 @@ def _name(numbers: tuple[int, ...]) -> str:
     return "p" + blake2b(repr(numbers).encode(), digest_size=5).hexdigest()
 
 
-def plain(held: AccessList) -> FlatList:
-    """The list with every entry of every cell for itself."""
+Parts = Callable[[Region], Iterable[Region]]
+
+
+def plain(held: AccessList, parts: Parts = lambda region: (region,)) -> FlatList:
+    """The list with every entry of every cell for itself.
+
+    Args:
+        held: the list.
+        parts: the regions of entries that its point can hold, of one region.
+    """
+    chains = {name: tuple(_parted(chain, parts)) for name, chain in held.chains.items()}
     entries = tuple(
         FlatEntry(frozenset({s}), frozenset({d}), entry)
         for d, row in held.blocks.items()
         for s, chain in row.items()
-        for entry in held.chains[chain]
+        for entry in chains[chain]
     )
     return of(held, entries)
+
+
+def _parted(chain: Iterable[ListEntry], parts: Parts) -> Iterator[ListEntry]:
+    for entry in chain:
+        for region in (None,) if entry.region is None else parts(entry.region):
+            yield replace(entry, region=region)
 
 
 def of(held: AccessList, entries: tuple[FlatEntry, ...]) -> FlatList:

@@ -7,24 +7,25 @@ entry of each cell. The entries cite the lines of all that they decide.
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Iterator, Sequence
 from dataclasses import replace
 from typing import NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
 
+from oaktag.core.abilities import EVERYTHING, Abilities
 from oaktag.core.accesslist import AccessList, ListEntry
+from oaktag.core.addressed import Ground, unjudged
+from oaktag.core.addresses import Prefix
 from oaktag.core.compiler import KINDS, matches_all, rules, whole_of
 from oaktag.core.flatlist import FlatEntry, FlatList, of, plain
 from oaktag.core.lines import Action
-from oaktag.core.minimize import Box, Fitted, bits, minimized
+from oaktag.core.minimize import Box, Fitted, bits, minimized, together
 from oaktag.core.packets import Atoms, Region, boxes_of
 
 #: What an entry does.
 Deed = tuple[Action, Action, str | None, bool]
-#: What regions cost a point.
-Price = Callable[[Sequence[Region | None]], int]
 
 
 class _Written(NamedTuple):
@@ -35,19 +36,32 @@ class _Written(NamedTuple):
     price: int
 
 
-def flattened(held: AccessList, price: Price = len) -> FlatList:
-    """The list as one row of entries.
+def flattened(held: AccessList, able: Abilities = EVERYTHING) -> FlatList:
+    """The list as one row of entries that its point can hold, with tags.
 
     Args:
         held: the list.
-        price: what the regions of a set of packets cost the point.
+        able: what the point can do; where it holds no tables, the addresses of tags count.
     """
-    return _Flattening(held, price).made()
+    return _Flattening(held if able.tables else _placed(held), able).made()
+
+
+def _placed(held: AccessList) -> AccessList:
+    """The list without cells of tags that no address has."""
+    here, there = (
+        {0, *(r.tag for r in bound)} for bound in (held.source_bindings, held.destination_bindings)
+    )
+    blocks = {
+        d: {s: chain for s, chain in row.items() if s in here}
+        for d, row in held.blocks.items()
+        if d in there
+    }
+    return replace(held, blocks={d: row for d, row in blocks.items() if row})
 
 
 class _Flattening:
-    def __init__(self, held: AccessList, price: Price) -> None:
-        self.held, self.price = held, price
+    def __init__(self, held: AccessList, able: Abilities) -> None:
+        self.held, self.able, self.price = held, able, able.price
         regions = [e.region for c in held.chains.values() for e in c if e.region is not None]
         self.atoms = Atoms([b for r in regions for b in boxes_of(r)])
         #: Behind the atoms a bit for each kind of packet whose ports cannot be read.
@@ -118,11 +132,12 @@ class _Flattening:
         ones, source_of = np.unique(deeds_of.ravel()[grid], axis=0, return_inverse=True)
         twos, destination_of = np.unique(ones, axis=1, return_inverse=True)
         classes = source_of.ravel(), destination_of.ravel()
-        boxes = minimized(deeds[twos].tolist(), self._fit)
+        spread = together if self.able.tables else _Spread(held, *classes)
+        boxes = minimized(deeds[twos].tolist(), self._fit, spread)
         chains = _held(grid, *classes, twos.shape)
         entries = tuple(self._entries(boxes, chains, *classes))
-        whole = plain(held)
-        return of(held, entries) if 0 < len(entries) <= len(whole.entries) else whole
+        short, whole = of(held, entries), plain(held, self.able.parts)
+        return short if 0 < count(short, self.able) <= count(whole, self.able) else whole
 
     def _entries(
         self, boxes: Sequence[Box], chains: NDArray[np.object_], source_of: NDArray[np.int64],
@@ -155,9 +170,10 @@ class _Flattening:
                 None, action, would, log, answer, tuple(sorted(keys)), words=tuple(sorted(words))
             )
             for region, readable in written.entries:
-                yield FlatEntry(
-                    sides[0], sides[1], replace(entry, region=region, readable=readable)
-                )
+                for part in (None,) if region is None else self.able.parts(region):
+                    yield FlatEntry(
+                        sides[0], sides[1], replace(entry, region=part, readable=readable)
+                    )
 
     def _saying(self, chains: Sequence[int]) -> Iterator[tuple[int, ListEntry]]:
         return (said for chain in chains for said in self.cited[chain])
@@ -209,6 +225,83 @@ class _Flattening:
         for region in rules(self.atoms, mask) if mask else ():
             for part in self.atoms.regions(mask) if region is None else (region,):
                 yield part, bool(self._shorts(part) & ~most)
+
+
+def count(flat: FlatList, able: Abilities) -> int:
+    """What the entries of a list count as at its point."""
+    if able.tables:
+        return able.price([e.entry.region for e in flat.entries])
+    return len(list(unjudged(flat))) + _count_placed(flat, able)
+
+
+def _count_placed(flat: FlatList, able: Abilities) -> int:
+    """The same for entries that name addresses, less those for what nobody judges."""
+    grounds = (
+        Ground(flat.source_bindings, flat.sources),
+        Ground(flat.destination_bindings, flat.destinations),
+    )
+    known: dict[object, int] = {}
+    total = 0
+    for one in flat.entries:
+        region = one.entry.region
+        key = one.sources, one.destinations, region
+        if key not in known:
+            ends = grounds[0].of(one.sources), grounds[1].of(one.destinations)
+            if ends == (None, None):
+                known[key] = able.price([region])
+                if region is None:
+                    return total + known[key]
+            else:
+                known[key] = sum(
+                    times * (able.price([region._replace(families=(family,))]) if region else 1)
+                    for family, times in zip((4, 6), _pairs(*ends), strict=True)
+                    if region is None or family in region.families
+                )
+        total += known[key]
+    return total + able.price([None])
+
+
+def _pairs(*ends: Sequence[Prefix] | None) -> tuple[int, int]:
+    """How many pairs of prefixes two ends come to, of each family."""
+    of = [None if e is None else [sum(p.family == f for p in e) for f in (4, 6)] for e in ends]
+    one, two = of
+    if one is None or two is None:
+        held = one or two or [1, 1]
+        return held[0], held[1]
+    return one[0] * two[0], one[1] * two[1]
+
+
+class _Spread:
+    """How many entries it takes to name the addresses of some classes of tags at both ends."""
+
+    def __init__(
+        self, held: AccessList, source_of: NDArray[np.int64], destination_of: NDArray[np.int64]
+    ) -> None:
+        rows = list(held.blocks.values())
+        sides = (
+            (held.source_bindings, list(rows[0]), source_of),
+            (held.destination_bindings, list(held.blocks), destination_of),
+        )
+        self._tags = [
+            {
+                c: [t for t, o in zip(tags, of_class, strict=True) if o == c]
+                for c in set(of_class.tolist())
+            }
+            for _, tags, of_class in sides
+        ]
+        self._grounds = [Ground(bindings, tags) for bindings, tags, _ in sides]
+        self._known: dict[tuple[tuple[int, ...], tuple[int, ...]], int] = {}
+
+    def __call__(self, sources: Sequence[int], destinations: Sequence[int]) -> int:
+        key = tuple(sources), tuple(destinations)
+        if key not in self._known:
+            ends = [self._named(n, of) for n, of in enumerate(key)]
+            self._known[key] = 1 if ends == [None, None] else max(sum(_pairs(*ends)), 1)
+        return self._known[key]
+
+    def _named(self, side: int, classes: Sequence[int]) -> list[Prefix] | None:
+        tags = frozenset(t for c in classes for t in self._tags[side][c])
+        return self._grounds[side].of(tags)
 
 
 def _held(

@@ -172,7 +172,7 @@ class Judge:
     @property
     def from_key(self) -> object:
         """What ``judges_from`` depends on."""
-        return self.point.origins
+        return self.point.origins, self.point.families
 
     @property
     def to_key(self) -> object:
@@ -181,6 +181,8 @@ class Judge:
 
     def judges_from(self, host: Host) -> bool:
         """Whether it judges packets from there."""
+        if host.family not in self.point.families:
+            return False
         return self.point.origins is None or host.segment in self.point.origins
 
     def judges_to(self, host: Host) -> bool:

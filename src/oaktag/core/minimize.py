@@ -44,6 +44,8 @@ class Fitted(NamedTuple):
     by: Any = None
 
 
+#: What some sources and destinations together cost: each entry for them counts so often.
+Spread = Callable[[Sequence[int], Sequence[int]], int]
 #: Of kinds that must be in a box, and of those that may be, how they are matched.
 Fit = Callable[[int, int], Fitted]
 
@@ -75,12 +77,20 @@ def one_each(needed: int, _: int) -> Fitted:
     return Fitted(1, needed)
 
 
-def minimized(table: Table, fit: Fit = one_each, seed: int = 1) -> list[Box]:
+def together(_: Sequence[int], __: Sequence[int]) -> int:
+    """Any sources and destinations are named by one entry."""
+    return 1
+
+
+def minimized(
+    table: Table, fit: Fit = one_each, spread: Spread = together, seed: int = 1
+) -> list[Box]:
     """Ordered boxes that say what a table says.
 
     Args:
         table: outcomes, [sources, destinations, kinds], none of them empty.
         fit: what a set of kinds costs.
+        spread: how often that counts, for some sources and destinations.
         seed: of the tries; the same gives the same.
 
     Returns:
@@ -93,10 +103,11 @@ def minimized(table: Table, fit: Fit = one_each, seed: int = 1) -> list[Box]:
     best: list[Box] = []
     least = 0
     for number in range(max(min(TRIES, PLACES // counted.total()), 1)):
-        found = _Row(table, fit, last[number % len(last)], rng, greedy=number < len(last)).made()
+        row = _Row(table, fit, spread, last[number % len(last)], rng, greedy=number < len(last))
+        found = row.made()
         if not found:
             continue
-        price = sum(box.fitted.price for box in found)
+        price = sum(box.fitted.price * spread(box.sources, box.destinations) for box in found)
         if not best or price < least:
             best, least = found, price
         if len(best) == len(counted):  # each outcome needs one
@@ -108,9 +119,11 @@ class _Row:
     """One row of boxes in the making, whose last box has a given outcome."""
 
     def __init__(
-        self, table: Table, fit: Fit, last: int, rng: np.random.Generator, *, greedy: bool
-    ) -> None:
+        self, table: Table, fit: Fit, spread: Spread, last: int, rng: np.random.Generator, *,
+        greedy: bool,
+    ) -> None:  # fmt: skip
         self.table, self.fit, self.last, self.rng, self.greedy = table, fit, last, rng, greedy
+        self.spread = spread
         self.sources, self.destinations = range(len(table)), range(len(table[0]))
         self.kinds = (1 << len(table[0][0])) - 1
         self.cells = _by_outcome(table)
@@ -233,8 +246,9 @@ class _Row:
             if wanted & ~may:
                 return None
             fitted = self.fit(wanted, may)
-            before, price = fitted.kinds, fitted.price
-            boxes.append(Box(tuple(sorted(hole_s)), tuple(sorted(hole_d)), fitted, self.last))
+            box = Box(tuple(sorted(hole_s)), tuple(sorted(hole_d)), fitted, self.last)
+            before, price = fitted.kinds, fitted.price * self.spread(box.sources, box.destinations)
+            boxes.append(box)
         wanted, may = 0, self.kinds
         for s in ones:
             for d in twos:
@@ -248,7 +262,7 @@ class _Row:
             (fitted.kinds & ~self.free[s][d] & ~last[s][d]).bit_count() for s in ones for d in twos
         )
         boxes.append(Box(tuple(ones), tuple(twos), fitted, outcome))
-        return _Move(tuple(boxes), price + fitted.price, gain)
+        return _Move(tuple(boxes), price + fitted.price * self.spread(ones, twos), gain)
 
 
 def _by_outcome(table: Table) -> dict[int, Cells]:

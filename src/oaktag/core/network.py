@@ -10,7 +10,7 @@ from collections import Counter
 from collections.abc import Iterable, Sequence
 from copy import copy
 from functools import cached_property
-from typing import Literal, NamedTuple
+from typing import Any, Literal, NamedTuple
 
 from oaktag.core.addresses import Prefix, Span, key_number
 from oaktag.core.arrays import NDArray, np
@@ -21,6 +21,7 @@ from oaktag.errors import UsageError
 from oaktag.located import Location
 
 REGISTRY = "registry"
+FAMILIES = frozenset({4, 6})
 #: What can be added or widened anywhere.
 MENDING = ("feed", "scope", "direction", "inside")
 
@@ -53,12 +54,22 @@ class Point(NamedTuple):
     outside: Action = "allow"
     if_differ: Literal["frame", "bindings"] = "frame"
     shares_state: str = ""
+    #: What it cannot do of what its dialect can: fields of ``Abilities``, with their values.
+    limits: tuple[tuple[str, Any], ...] = ()
+    #: The file of its template, where its dialect goes by one.
+    template: str = ""
     location: Location = Location("network.yaml")
 
     @property
     def id(self) -> str:
         """The node's name, with the point's own where it has one."""
         return f"{self.node}.{self.name}" if self.name else self.node
+
+    @property
+    def families(self) -> frozenset[int]:
+        """The families of addresses that it judges; packets of another pass."""
+        held: frozenset[int] = dict(self.limits).get("families", FAMILIES)
+        return held
 
     def widened(self, kind: str) -> Point:
         """The point, judging more: its ``scope``, its ``direction``, or ``inside``."""
@@ -280,6 +291,8 @@ class Network:
 
 
 def own_addresses(point: Point, network: Network) -> tuple[Span, ...]:
-    """The addresses of a point's node, sorted, if the point judges traffic to and from them."""
+    """The addresses of a point's node that it judges traffic to and from, sorted."""
     addresses = network.nodes[point.node].addresses if point.own else ()
-    return tuple(sorted(Span(a.family, a.start, a.end) for a in addresses))
+    return tuple(
+        sorted(Span(a.family, a.start, a.end) for a in addresses if a.family in point.families)
+    )

@@ -23,7 +23,7 @@ from oaktag.core.accesslist import (
     PassWithin,
     WhichEnd,
 )
-from oaktag.core.addresses import Prefix, Range, Span
+from oaktag.core.addresses import Range, Span, prefixes_of
 from oaktag.core.bindings import Binding, Lookup
 from oaktag.core.judging import Judge, Sight
 from oaktag.core.knowledge import Knowledge
@@ -244,18 +244,6 @@ def _lookup(ranges: Sequence[Range]) -> Lookup:
         [
             Binding(prefix, r.tag, "pinned")
             for r in ranges
-            for prefix in _prefixes(r.family, r.start, r.end)
+            for prefix in prefixes_of(r.family, r.start, r.end)
         ]
     )
-
-
-def _prefixes(family: int, start: int, end: int) -> list[Prefix]:
-    """The fewest prefixes that hold just a range."""
-    width, found = (32 if family == 4 else 128), []
-    while start <= end:
-        size = start & -start if start else 1 << width
-        while size > end - start + 1:
-            size //= 2
-        found.append(Prefix(family, start, width - size.bit_length() + 1))
-        start += size
-    return found

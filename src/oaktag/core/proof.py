@@ -214,7 +214,9 @@ class _Proof:
                 ),
                 listed.tag(family, address),
                 bindings.tag(family, address),
-                judged.has(family, address) and not never.has(family, address),
+                judged.has(family, address)
+                and not never.has(family, address)
+                and family in meant.point.families,
                 inside.of(family, address),
                 (homes[0].has(family, address), homes[1].has(family, address)),
             )

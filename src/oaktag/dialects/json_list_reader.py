@@ -17,6 +17,7 @@ from oaktag.core.accesslist import (
     DEFAULT_KEY,
     AccessList,
     Blank,
+    End,
     Forget,
     Keep,
     ListEntry,
@@ -30,7 +31,8 @@ from oaktag.core.accesslist import (
     Step,
     WhichEnd,
 )
-from oaktag.core.addresses import Range, Span, parse_prefix, span_text
+from oaktag.core.addressed import OUTSIDE_KEY, UNJUDGED_KEY, AddressEntry, AddressList
+from oaktag.core.addresses import Prefix, Range, Span, parse_prefix, prefixes_of, span_text
 from oaktag.core.flatlist import FlatEntry, FlatList
 from oaktag.core.lines import SYSLOG_SEVERITIES, Action
 from oaktag.core.packets import Ranges, Region
@@ -38,10 +40,11 @@ from oaktag.dialects.json_lines import placed
 from oaktag.errors import UnreadableList
 
 KEYS = (
-    "access_list", "point", "stateful", "source_tag", "from", "toward", "not_inside", "own",
-    "outside", "groups", "source_bindings", "destination_bindings", "sources", "destinations",
-    "entries",
+    "access_list", "point", "matches", "stateful", "source_tag", "from", "toward", "not_inside",
+    "own", "outside", "groups", "source_bindings", "destination_bindings", "sources",
+    "destinations", "entries",
 )  # fmt: skip
+ADDRESSED = ("access_list", "point", "matches", "stateful", "own", "groups", "entries")
 ENTRY = (
     "from", "to", "packets", "readable", "action", "would", "log", "answer", "keys", "permissions",
 )  # fmt: skip
@@ -72,16 +75,23 @@ def standing(text: str) -> Iterator[Standing]:
         UnreadableList: text that is not such a list, with its line.
     """
     held, lines = _read(text)
-    for number, flat in enumerate(held.entries):
-        yield Standing(lines["entries", number], flat.entry, partial(_matches, held, flat))
+    if isinstance(held, FlatList):
+        for number, flat in enumerate(held.entries):
+            yield Standing(lines["entries", number], flat.entry, partial(_of_cell, held, flat))
+        return
+    for number, one in enumerate(held.entries):
+        yield Standing(lines["entries", number], one.entry, one.holds)
 
 
-def _matches(held: FlatList, flat: FlatEntry, source: int, destination: int) -> bool:
-    of = (flat.sources, held.sources, source), (flat.destinations, held.destinations, destination)
-    return all(tag in (every if some is None else some) for some, every, tag in of)
+def _of_cell(held: FlatList, one: FlatEntry, source: End, destination: End) -> bool:
+    return (
+        one.holds(source, destination)
+        and source.tag in held.sources
+        and destination.tag in held.destinations
+    )
 
 
-def _read(text: str) -> tuple[FlatList, dict[tuple[str, int], int]]:
+def _read(text: str) -> tuple[FlatList | AddressList, dict[tuple[str, int], int]]:
     """The list, and the lines of its keys and their elements."""
     try:
         document = json.loads(text)
@@ -111,28 +121,32 @@ class _Reader:
     def fail(self, message: str) -> NoReturn:
         raise UnreadableList(self.at, message)
 
-    def whole(self) -> FlatList:
+    def whole(self) -> FlatList | AddressList:
         """The list."""
-        self._keys(self.document, KEYS)
+        by_address = self.document.get("matches") == "addresses"
+        self._keys(self.document, ADDRESSED if by_address else KEYS)
         if self._of("access_list") != 2:
             self.fail("this form of access lists is not known here")
+        if self._of("matches") not in ("tags", "addresses"):
+            self.fail("entries match tags or addresses")
         point = self._of("point")
         if not isinstance(point, str) or not re.fullmatch(r"[A-Za-z0-9._-]+", point):
             self.fail("a point has a name of letters, digits, ., - and _")
-        head, restores = self._head()
         own = self._spans(self._of("own"))
         if any(span.start != span.end for span in own):
             self.fail("a node has single addresses of its own")
         names = dict(self._each("groups", self._group))
         if list(names) != sorted(names) or len(names) != len(self.document["groups"]):
             self.fail("groups stand in the order of their tags, each once")
+        if by_address:
+            return self._addressed(point, own, names)
+        head, restores = self._head()
         bindings = [self._bindings(f"{end}_bindings") for end in ("source", "destination")]
         sources, destinations = (self._tags(self._of(key)) for key in ("sources", "destinations"))
         outside = self._of("outside")
         self._keys(outside, ("action", "would"))
         meets = self._action(outside["action"]), self._action(outside["would"])
-        self._of("entries")
-        entries = self._each("entries", lambda e: self._entry(e, sources, destinations))
+        entries = self._each("entries", lambda e: self._flat(e, sources, destinations))
         cells = bool(sources and destinations)
         if cells and (not entries or not _all(entries[-1])):
             self.fail("the last entry is for everything")
@@ -142,6 +156,17 @@ class _Reader:
             point, head, restores, bindings[0], bindings[1], sources, destinations, tuple(entries),
             meets, own, names,
         )  # fmt: skip
+
+    def _addressed(self, point: str, own: tuple[Span, ...], names: dict[int, str]) -> AddressList:
+        """A list whose entries match addresses."""
+        stateful = self._flag(self._of("stateful"))
+        entries = self._each("entries", self._address_entry)
+        whole = [(e.source, e.destination, e.entry.region) == (None, None, None) for e in entries]
+        if not entries or not whole[-1]:
+            self.fail("the last entry is for everything")
+        if any(whole[:-1]):
+            self.fail("nothing can match what stands behind an entry for everything")
+        return AddressList(point, stateful, tuple(entries), own, names)
 
     def _of(self, key: str) -> Any:
         self.at = self.lines[key, -1]
@@ -231,7 +256,24 @@ class _Reader:
 
     # -- entries ---------------------------------------------------------------------------------
 
-    def _entry(
+    def _address_entry(self, held: Any) -> AddressEntry:
+        self._keys(held, ENTRY)
+        ends = [None if held[k] == "any" else self._prefix(held[k]) for k in ("from", "to")]
+        families = tuple({p.family for p in ends if p is not None})
+        entry = self._entry(held, (DEFAULT_KEY, UNJUDGED_KEY, OUTSIDE_KEY))
+        of = families if entry.region is None else entry.region.families
+        if families and (len(families) > 1 or of != families):
+            self.fail("an entry that names an address is for packets of its family alone")
+        return AddressEntry(ends[0], ends[1], entry)
+
+    def _prefix(self, word: Any) -> Prefix:
+        span = self._span(word)
+        found = prefixes_of(*span)
+        if len(found) != 1:
+            self.fail(f"{word!r} is no one prefix")
+        return found[0]
+
+    def _flat(
         self, held: Any, sources: tuple[int, ...], destinations: tuple[int, ...]
     ) -> FlatEntry:
         self._keys(held, ENTRY)
@@ -241,6 +283,10 @@ class _Reader:
             if tags is not None and (not tags or not set(tags) < set(known)):
                 self.fail(f"{key} names some of the tags of the list, or any for all of them")
             ends.append(None if tags is None else frozenset(tags))
+        return FlatEntry(ends[0], ends[1], self._entry(held, (DEFAULT_KEY,)))
+
+    def _entry(self, held: Any, words_for_keys: tuple[str, ...]) -> ListEntry:
+        """What an entry matches and does; ``words_for_keys`` stand where no line's key does."""
         region = None if held["packets"] == "any" else self._packets(held["packets"])
         readable = self._flag(held["readable"])
         if readable and region is None:
@@ -249,7 +295,7 @@ class _Reader:
             self.fail(f"{held['log']!r} is no severity")
         keys = self._list(held["keys"])
         good = all(
-            isinstance(k, str) and (k == DEFAULT_KEY or re.fullmatch(r"[0-9a-f]{16}", k))
+            isinstance(k, str) and (k in words_for_keys or re.fullmatch(r"[0-9a-f]{16}", k))
             for k in keys
         )
         if not keys or not good or keys != sorted(set(keys)):
@@ -261,10 +307,9 @@ class _Reader:
         answer = self._flag(held["answer"])
         if answer and action == "allow":
             self.fail("what is let pass gets no answer")
-        entry = ListEntry(
+        return ListEntry(
             region, action, would, held["log"], answer, tuple(keys), readable, words=tuple(words)
         )  # fmt: skip
-        return FlatEntry(ends[0], ends[1], entry)
 
     def _packets(self, held: Any) -> Region:
         self._keys(held, PACKETS)

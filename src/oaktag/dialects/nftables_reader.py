@@ -17,6 +17,7 @@ from oaktag.core.accesslist import (
     DEFAULT_KEY,
     AccessList,
     Blank,
+    End,
     Forget,
     Keep,
     ListEntry,
@@ -96,8 +97,8 @@ def standing(text: str) -> Iterator[Standing]:
         yield Standing(line, held.chains[chain][place], partial(_leads, held, chain))
 
 
-def _leads(held: AccessList, chain: str, source: int, destination: int) -> bool:
-    return held.blocks.get(destination, {}).get(source) == chain
+def _leads(held: AccessList, chain: str, source: End, destination: End) -> bool:
+    return held.blocks.get(destination.tag, {}).get(source.tag) == chain
 
 
 class _Reader:

@@ -13,6 +13,7 @@ from pathlib import Path
 from typing import ClassVar
 
 from oaktag.core.accesslist import AccessList
+from oaktag.core.addressed import named_by
 from oaktag.core.bindings import Binding, Lookup
 from oaktag.core.failures import worst
 from oaktag.core.judging import Judge
@@ -24,7 +25,7 @@ from oaktag.core.reach import Flow, State
 from oaktag.errors import UnreadableList
 from oaktag.operations.failures import told
 from oaktag.operations.json_parts import Document
-from oaktag.operations.lists import dialect_of, list_text
+from oaktag.operations.lists import able_of, dialect_of, list_text
 from oaktag.operations.model import Model
 from oaktag.operations.result import Result, Row
 from oaktag.workspace.observed_file import HeldList, Report, read_reports
@@ -158,9 +159,12 @@ def _held(model: Model, held: HeldList) -> AccessList | None:
         UnreadableList: nobody can say what it holds.
     """
     if held.text is not None:
-        tree = dialect_of(model.network.points[held.point]).read(held.text)
+        point = model.network.points[held.point]
+        tree = dialect_of(model, point).read(held.text)
         if tree.point != held.point:
             raise UnreadableList(2, f"this is the list of {tree.point}")
+        if not able_of(model, point).tables:
+            tree = named_by(tree, model.knowledge.at(point.node).ranges())
         return tree
     if held.sha256 is None:
         return None

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from typing import Literal, NamedTuple, TypeVar, get_args
 
+from oaktag.core.abilities import EVERYTHING
 from oaktag.core.addresses import WIDTH, address_text
 from oaktag.core.bindings import Binding
 from oaktag.core.network import Feed, Link, Network, Point
@@ -197,7 +198,7 @@ def _feed(feed: Feed) -> LabFeed:
 
 def _point(model: Model, point: Point) -> LabPoint:
     held = list_of(model, point)
-    return LabPoint(point.node, DIALECTS[KERNEL].write(held).text, sorted(held.blocks))
+    return LabPoint(point.node, DIALECTS[KERNEL].write(held, EVERYTHING).text, sorted(held.blocks))
 
 
 def _row(binding: Binding) -> Row:

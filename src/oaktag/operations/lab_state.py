@@ -14,7 +14,7 @@ from oaktag.dialects import DIALECTS
 from oaktag.errors import OakTagError
 from oaktag.operations.lab import held_by, lab_of
 from oaktag.operations.lab_plan import KERNEL
-from oaktag.operations.lists import dialect_of
+from oaktag.operations.lists import file_of, written
 from oaktag.operations.model import Model
 from oaktag.operations.result import Result
 from oaktag.workspace.textfile import write_text
@@ -48,8 +48,8 @@ def write_state(model: Model, folder: Path) -> LabState:
         if part is not None and node.name in part.stands_for:
             continue
         points = [p for p in node.points if p.id in state["texts"]]
-        texts = {p.id: _in_its_dialect(p, state["texts"][p.id]) for p in points}
-        names = {p.id: f"{p.id}{dialect_of(p).suffix}" for p in points}
+        texts = {p.id: _in_its_dialect(model, p, state["texts"][p.id]) for p in points}
+        names = {p.id: file_of(held, p) for p in points}
         report = {
             "form": 1,
             "node": node.name,
@@ -84,8 +84,8 @@ def write_state(model: Model, folder: Path) -> LabState:
     return LabState(folder=str(folder), files=files)
 
 
-def _in_its_dialect(point: Point, text: str) -> str:
+def _in_its_dialect(model: Model, point: Point, text: str) -> str:
     """What a point holds, in its own dialect: the kernel, which stands for it, speaks one."""
     if point.dialect == KERNEL:
         return text
-    return dialect_of(point).write(DIALECTS[KERNEL].read(text)).text
+    return written(model, point, DIALECTS[KERNEL].read(text)).text

@@ -13,7 +13,7 @@ from oaktag.core.comparison import renamed
 from oaktag.core.service_text import regions_text
 from oaktag.errors import UnwritableEntry, UsageError
 from oaktag.operations.json_parts import Document
-from oaktag.operations.lists import dialect_of, list_of, points_of
+from oaktag.operations.lists import list_of, points_of, written
 from oaktag.operations.model import Model
 
 #: A list, its hash, and why there is none.
@@ -47,7 +47,7 @@ def _lists(model: Model) -> dict[str, Held]:
     for point in points_of(model):
         try:
             held = list_of(model, point)
-            text = dialect_of(point).write(held).text
+            text = written(model, point, held).text
         except (UnwritableEntry, UsageError) as error:
             made[point.id] = None, f"cannot be written: {error}"
             continue

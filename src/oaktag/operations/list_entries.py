@@ -8,12 +8,14 @@ from dataclasses import dataclass
 from itertools import islice
 from typing import ClassVar
 
-from oaktag.core.accesslist import Standing
+from oaktag.core.accesslist import End, Standing
+from oaktag.core.addressed import apart_from, joined
+from oaktag.core.addresses import Span
 from oaktag.core.network import Point
 from oaktag.core.service_text import regions_text
 from oaktag.errors import UsageError
 from oaktag.operations.json_parts import Document
-from oaktag.operations.lists import dialect_of, list_text, points_of
+from oaktag.operations.lists import dialect_of, file_of, list_text, points_of
 from oaktag.operations.model import Model
 from oaktag.operations.result import Result, Row
 
@@ -42,7 +44,7 @@ def entries_at(model: Model, only: str, line: int) -> ListEntries:
     """
     point = _point(model, only)
     text = list_text(model, point)
-    every = list(dialect_of(point).standing(text))
+    every = list(dialect_of(model, point).standing(text))
     found = [s for s in every if s.line == line]
     if not found:
         nearest = min((s.line for s in every), key=lambda n: abs(n - line), default=0)
@@ -60,10 +62,10 @@ def entries_for(model: Model, only: str, source: str, destination: str) -> ListE
     """
     point = _point(model, only)
     ends = [model.one_group(word) for word in (source, destination)]
-    tags = [model.groups.tag(g) for g in ends]
+    cell = [_end(model, point, g) for g in ends]
     found: list[Standing] = []
-    for standing in dialect_of(point).standing(list_text(model, point)):
-        if standing.holds(*tags):
+    for standing in dialect_of(model, point).standing(list_text(model, point)):
+        if standing.holds(*cell):
             found.append(standing)
             if standing.entry.region is None:
                 break
@@ -107,9 +109,7 @@ def _told(
                 "cells": _cells(model, point, standing),
             }
         )
-    return ListEntries(
-        point=point.id, file=f"{point.id}{dialect_of(point).suffix}", outside=outside, entries=rows
-    )
+    return ListEntries(point=point.id, file=file_of(model, point), outside=outside, entries=rows)
 
 
 def _line(model: Model, number: int) -> Document:
@@ -121,13 +121,20 @@ def _line(model: Model, number: int) -> Document:
     }  # fmt: skip
 
 
+def _end(model: Model, point: Point, group: int) -> End:
+    """A group as an end of a cell, with the addresses that a point knows of it."""
+    tag, ranges = model.groups.tag(group), model.knowledge.at(point.node).ranges()
+    spans = [Span(r.family, r.start, r.end) for r in ranges if r.tag == tag or not tag]
+    return End(tag, tuple(spans if tag else apart_from(joined(spans))))
+
+
 def _cells(model: Model, point: Point, standing: Standing) -> list[Document]:
     groups = model.groups
-    sources, destinations = model.scope(point)
+    sides = [[(g, _end(model, point, g)) for g in side] for side in model.scope(point)]
     held = (
         {"source": groups.all[s].id, "destination": groups.all[d].id}
-        for d in destinations
-        for s in sources
-        if standing.holds(groups.tag(s), groups.tag(d))
+        for d, toward in sides[1]
+        for s, come in sides[0]
+        if standing.holds(come, toward)
     )
     return list(islice(held, MOST))

@@ -15,12 +15,14 @@ from typing import ClassVar
 
 import numpy as np
 
+from oaktag.core.abilities import Abilities
 from oaktag.core.accesslist import AccessList
 from oaktag.core.addresses import address_text
+from oaktag.core.fitting import unfit
 from oaktag.core.network import Point, Scope
 from oaktag.core.proof import Refuted
 from oaktag.core.service_text import packet_text
-from oaktag.dialects import DIALECTS, Dialect
+from oaktag.dialects import DIALECTS, Dialect, Written
 from oaktag.errors import OakTagError, UnreadableList, UnwritableEntry, UsageError
 from oaktag.operations.json_parts import Document, packet_json
 from oaktag.operations.model import Model
@@ -82,6 +84,14 @@ def list_of(model: Model, point: Point) -> AccessList:
     Raises:
         UnwritableEntry: the point cannot do what its list says.
     """
+    dialect, able = dialect_of(model, point), able_of(model, point)
+    if odd := sorted({name for name, _ in point.limits} - dialect.limits):
+        raise UnwritableEntry(
+            f"{point.id}: for the dialect {point.dialect} nothing depends on {', '.join(odd)}; "
+            "take it out of the point's limits"
+        )
+    if why := unfit(point, able):
+        raise UnwritableEntry(f"{point.id}: {why}")
     _undisturbed(model, point)
     _told_apart(model, point)
     return model.list_of(point)
@@ -103,7 +113,7 @@ def _undisturbed(model: Model, point: Point) -> None:
 def _told_apart(model: Model, point: Point) -> None:
     """That no cell of the list has an entry for what the point cannot tell apart."""
     policy = model.files.policy
-    unseen = dialect_of(point).unseen
+    unseen = dialect_of(model, point).unseen
     odd = {
         number: entry
         for number, permission in enumerate(policy.permissions)
@@ -133,12 +143,31 @@ def _told_apart(model: Model, point: Point) -> None:
 
 def list_text(model: Model, point: Point) -> str:
     """The access list of one point, in its dialect."""
-    return dialect_of(point).write(list_of(model, point)).text
+    return written(model, point, list_of(model, point)).text
 
 
-def dialect_of(point: Point) -> Dialect:
+def dialect_of(model: Model, point: Point) -> Dialect:
     """The form in which a point's list is written."""
     return DIALECTS[point.dialect]
+
+
+def able_of(model: Model, point: Point) -> Abilities:
+    """What a point can do: what its dialect can, less its limits."""
+    return dialect_of(model, point).able.narrowed(point.limits)
+
+
+def written(model: Model, point: Point, held: AccessList) -> Written:
+    """A list of a point, in its dialect.
+
+    Raises:
+        UnwritableEntry: the point cannot do what it says.
+    """
+    return dialect_of(model, point).write(held, able_of(model, point))
+
+
+def file_of(model: Model, point: Point) -> str:
+    """The name of the file of a point's list."""
+    return f"{point.id}{dialect_of(model, point).suffix}"
 
 
 def refute(model: Model, point: Point, text: str) -> Refuted | None:
@@ -147,7 +176,7 @@ def refute(model: Model, point: Point, text: str) -> Refuted | None:
     Raises:
         UnreadableList: the text is no such list.
     """
-    held = dialect_of(point).read(text)
+    held = dialect_of(model, point).read(text)
     if held.point != point.id:
         raise UnreadableList(2, f"this is the list of {held.point}, not of {point.id}")
     return model.refute(point, held)
@@ -191,7 +220,7 @@ def compile_lists(
         if progress is not None:
             progress(point.id)
         held = list_of(model, point)
-        text, entries = dialect_of(point).write(held)
+        text, entries = written(model, point, held)
         known = _as_known(model, point)
         if point.capacity is not None and entries > point.capacity:
             raise UnwritableEntry(_too_many(model, point, held, entries, known))
@@ -199,7 +228,7 @@ def compile_lists(
             raise OakTagError(
                 f"{point.id}: the list is not the matrix: {_refuted(model, against)['text']}"
             )
-        path = out / f"{point.id}{dialect_of(point).suffix}"
+        path = out / file_of(model, point)
         texts[path] = text
         rows.append(
             {
@@ -227,7 +256,7 @@ def _as_known(model: Model, point: Point) -> int | None:
     if point.scope.kind != "all":
         return None
     narrow = point._replace(scope=Scope("known"))
-    return dialect_of(point).write(model.list_of(narrow)).entries
+    return written(model, narrow, model.list_of(narrow)).entries
 
 
 def _too_many(model: Model, point: Point, held: AccessList, entries: int, known: int | None) -> str:
@@ -309,7 +338,7 @@ def prove(model: Model, folder: Path, progress: Progress | None = None) -> Prove
     for point in points_of(model):
         if progress is not None:
             progress(point.id)
-        path = folder / f"{point.id}{dialect_of(point).suffix}"
+        path = folder / file_of(model, point)
         row: Document = {"point": point.id, "file": path.as_posix(), "equal": False}
         row |= {"counterexample": None, "error": None}
         try:
@@ -328,7 +357,7 @@ def prove(model: Model, folder: Path, progress: Progress | None = None) -> Prove
 
 def _strangers(model: Model, folder: Path) -> Iterator[Document]:
     """Lists in the folder of which no point is meant to hold any."""
-    meant = {f"{p.id}{dialect_of(p).suffix}" for p in points_of(model)}
+    meant = {file_of(model, p) for p in points_of(model)}
     endings = {dialect.suffix for dialect in DIALECTS.values()}
     with contextlib.suppress(OSError):
         for path in sorted(folder.iterdir()):

@@ -23,10 +23,14 @@ NODE_KEYS = (
 )  # fmt: skip
 POINT_KEYS = (
     "match", "dialect", "mode", "stateful", "capacity", "from", "toward", "inside", "own", "scope",
-    "outside", "if_differ", "shares_state",
+    "outside", "if_differ", "shares_state", "limits",
 )  # fmt: skip
 BY = ("tag", "address")
 LEARNED = ("session", "segment")
+LIMITS = (
+    "families", "tables", "ports", "range_costs", "icmp_types", "logging", "observing", "answers",
+)  # fmt: skip
+NUMBERS = ("lists", "ranges", "blocks", "single", "none")
 DIALECTS = ("nftables", "json")
 
 
@@ -190,9 +194,34 @@ class _Reader:
             own=file.flag(fields.get("own"), "own", default=False),
             shares_state=file.text(fields.get("shares_state"), "the name of a shared state", NAME)
             or "",
+            limits=self.limits(fields.get("limits")),
             location=file.place(item),
             **{key: value for key, value in given.items() if value is not None},
         )
+
+    def limits(self, item: YamlNode | None) -> tuple[tuple[str, Any], ...]:
+        """What a point cannot do of what its dialect can."""
+        file = self.file
+        if item is None:
+            return ()
+        fields = file.fields(item, "limits", LIMITS) or {}
+        found: dict[str, Any] = {
+            key: file.flag(fields.get(key), key, default=True)
+            for key in ("tables", "logging", "observing", "answers")
+            if key in fields
+        }
+        for key, words in (("ports", NUMBERS[:-1]), ("icmp_types", NUMBERS)):
+            found[key] = file.choice(fields.get(key), key, words)
+        found["range_costs"] = file.number(fields.get("range_costs"), "range_costs", 1, 10**6)
+        if "families" in fields:
+            told = file.texts(fields["families"], "families")
+            for word, value in told:
+                if word not in ("4", "6"):
+                    file.fail(value, f"there is no family {word!r}", "4, 6, or both")
+            found["families"] = frozenset(int(w) for w, _ in told if w in ("4", "6"))
+            if not told:
+                file.fail(fields["families"], "a point judges some family", "[4], [6] or [4, 6]")
+        return tuple(sorted((k, v) for k, v in found.items() if v is not None))
 
     def ends(self, value: YamlNode | None, what: str) -> frozenset[str] | None:
         """Segments, or None for ``*``."""
