@@ -234,6 +234,11 @@ def count(flat: FlatList, able: Abilities) -> int:
     return len(list(unjudged(flat))) + _count_placed(flat, able)
 
 
+def plain_count(held: AccessList, able: Abilities) -> int:
+    """What a list would count as at its point if every entry of every cell stood for itself."""
+    return count(plain(held if able.tables else _placed(held), able.parts), able)
+
+
 def _count_placed(flat: FlatList, able: Abilities) -> int:
     """The same for entries that name addresses, less those for what nobody judges."""
     grounds = (

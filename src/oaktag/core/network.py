@@ -7,7 +7,7 @@ segment an address is on (the longest prefix); which packets a point judges.
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from copy import copy
 from functools import cached_property
 from typing import Any, Literal, NamedTuple
@@ -17,6 +17,7 @@ from oaktag.core.arrays import NDArray, np
 from oaktag.core.bindings import Binding, Lookup
 from oaktag.core.lines import Action, Mode
 from oaktag.core.prefixes import Prefixes
+from oaktag.core.templates import Template
 from oaktag.errors import UsageError
 from oaktag.located import Location
 
@@ -205,6 +206,8 @@ class Network:
         #: What can be added or widened anywhere, and at what price.
         self.prices: tuple[tuple[str, int], ...] = tuple((k, 1) for k in MENDING)
         self.points = {p.id: p for n in nodes for p in n.points}
+        #: Forms of lists of the engineer's own, by their files.
+        self.templates: Mapping[str, Template] = {}
 
     def less(
         self, links: Sequence[Link], feeds: Sequence[Feed], nodes: Sequence[Node] | None = None

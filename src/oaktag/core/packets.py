@@ -121,6 +121,27 @@ class Region(NamedTuple):
         return Packet(family, protocol, source, max(low, 1) if top > 255 else low)
 
 
+def regions_of(
+    families: Iterable[int], protocols: Ranges, sources: Ranges | None, destinations: Ranges | None
+) -> list[Region]:
+    """Packets as regions of one family and kind each: with ports, ICMP, or neither; None for all
+    ports, or types and codes. What has no such ports is in none of them."""
+    found: list[Region] = []
+    for family in families:
+        kinds: dict[int, list[int]] = {}
+        for number in (p for low, high in protocols for p in range(low, high + 1)):
+            kinds.setdefault(span_of(family, number), []).append(number)
+        for top, numbers in kinds.items():
+            axes = [
+                ((0, top),) if axis is None
+                else tuple((low, min(high, top)) for low, high in axis if low <= top)
+                for axis in ((None, None) if not top else (sources, destinations))
+            ]  # fmt: skip
+            if all(axes) and (top or sources is destinations is None):
+                found.append(Region((family,), runs(numbers), axes[0], axes[1]))
+    return found
+
+
 @dataclass(frozen=True, slots=True)
 class Plane:
     """Protocols that all boxes treat alike, with their ports cut into intervals.

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator
+from functools import partial
 from typing import NamedTuple
 
 from oaktag.core.abilities import EVERYTHING, Abilities
@@ -10,16 +11,27 @@ from oaktag.core.accesslist import AccessList, Standing
 from oaktag.core.addressed import AddressList, addressed
 from oaktag.core.fitting import as_row, check
 from oaktag.core.flatlist import FlatList
-from oaktag.core.flatten import count
-from oaktag.dialects import json_list, json_list_reader, nftables, nftables_reader
+from oaktag.core.flatten import count, plain_count
+from oaktag.core.templates import Template
+from oaktag.dialects import (
+    ietf_acl,
+    ietf_acl_reader,
+    json_list,
+    json_list_reader,
+    nftables,
+    nftables_reader,
+    template_list,
+)
 from oaktag.errors import UnwritableEntry
 
 
 class Written(NamedTuple):
-    """A list as text, and the entries that it takes of its point."""
+    """A list as text, the entries that it takes of its point, and those that it would take if
+    every cell had its own."""
 
     text: str
     entries: int
+    plain: int
 
 
 class Dialect(NamedTuple):
@@ -33,16 +45,20 @@ class Dialect(NamedTuple):
     unseen: frozenset[int]
     #: What such points can do at most; what a list is written for may be less.
     able: Abilities
+    #: The same of those that match addresses at both ends, where that is less.
+    by_address: Abilities
     #: The limits of a point that count.
     limits: frozenset[str]
     write: Callable[[AccessList, Abilities], Written]
     read: Callable[[str], AccessList]
     standing: Callable[[str], Iterator[Standing]]
+    #: Whether lists can be read back, and so are proved.
+    reads: bool = True
 
 
 def _kernel(held: AccessList, able: Abilities) -> Written:
     check(held, able)
-    return Written(nftables.write(held), nftables.entries(held))
+    return Written(nftables.write(held), nftables.entries(held), held.plain_entries)
 
 
 def _row(
@@ -58,24 +74,43 @@ def _row(
                 f"{held.point}: its list comes to {entries:,} entries, and one is of at most "
                 f"{MOST_ENTRIES:,}; narrow its scope, or let the point hold tables of addresses"
             )
-        return Written(write(flat if able.tables else addressed(flat)), entries)
+        text = write(flat if able.tables else addressed(flat))
+        return Written(text, entries, plain_count(held, able))
 
     return written
 
 
+#: What RFC 8519 says with the module oaktag-acl, and without it.
+ACES = Abilities(ports="ranges", icmp_types="single", apart=True, counters=False)
+PLAIN_ACES = ACES._replace(tags=False, tables=False, state=False, sctp_ports=False, own=False)
 #: What a point can be said not to do.
 KERNEL_LIMITS = frozenset({"families", "logging", "observing", "answers"})
 ALL_LIMITS = KERNEL_LIMITS | {"tables", "ports", "range_costs", "icmp_types"}
 #: The most entries of a row.
 MOST_ENTRIES = 1_000_000
 
+
+def of_template(template: Template) -> Dialect:
+    """The dialect of a template of the engineer's own."""
+    able = EVERYTHING._replace(counters=False).narrowed(template.able)
+    return Dialect(
+        template.suffix, frozenset(), able, able, ALL_LIMITS,
+        _row(partial(template_list.write, template)), partial(template_list.read, template),
+        partial(template_list.standing, template), bool(template.read),
+    )  # fmt: skip
+
+
 DIALECTS = {
     "nftables": Dialect(
-        ".nft", nftables.HEADERS, EVERYTHING, KERNEL_LIMITS, _kernel, nftables_reader.read,
-        nftables_reader.standing,
+        ".nft", nftables.HEADERS, EVERYTHING, EVERYTHING, KERNEL_LIMITS, _kernel,
+        nftables_reader.read, nftables_reader.standing,
     ),
     "json": Dialect(
-        ".list.json", frozenset(), EVERYTHING, ALL_LIMITS, _row(json_list.write),
+        ".list.json", frozenset(), EVERYTHING, EVERYTHING, ALL_LIMITS, _row(json_list.write),
         json_list_reader.read, json_list_reader.standing,
+    ),
+    "ietf-acl": Dialect(
+        ".acl.json", nftables.HEADERS, ACES, PLAIN_ACES, ALL_LIMITS, _row(ietf_acl.write),
+        ietf_acl_reader.read, ietf_acl_reader.standing,
     ),
 }  # fmt: skip

@@ -6,38 +6,26 @@ line. What the keys mean is written down here again.
 
 from __future__ import annotations
 
-import json
 import re
 from collections.abc import Callable, Iterator
 from functools import partial
-from itertools import pairwise
-from typing import Any, NoReturn, TypeVar
+from typing import Any, TypeVar
 
 from oaktag.core.accesslist import (
     DEFAULT_KEY,
     AccessList,
-    Blank,
     End,
-    Forget,
-    Keep,
     ListEntry,
-    Look,
-    PassBetween,
-    PassKnown,
-    PassUnless,
-    PassWithin,
-    Reassemble,
     Standing,
     Step,
-    WhichEnd,
 )
 from oaktag.core.addressed import OUTSIDE_KEY, UNJUDGED_KEY, AddressEntry, AddressList
-from oaktag.core.addresses import Prefix, Range, Span, parse_prefix, prefixes_of, span_text
+from oaktag.core.addresses import Range, Span
 from oaktag.core.flatlist import FlatEntry, FlatList
-from oaktag.core.lines import SYSLOG_SEVERITIES, Action
+from oaktag.core.lines import SYSLOG_SEVERITIES
 from oaktag.core.packets import Ranges, Region
-from oaktag.dialects.json_lines import placed
-from oaktag.errors import UnreadableList
+from oaktag.dialects.json_lines import Path, parsed
+from oaktag.dialects.json_reading import SOURCE_TAGS, JsonReading, head, overlap
 
 KEYS = (
     "access_list", "point", "matches", "stateful", "source_tag", "from", "toward", "not_inside",
@@ -49,13 +37,6 @@ ENTRY = (
     "from", "to", "packets", "readable", "action", "would", "log", "answer", "keys", "permissions",
 )  # fmt: skip
 PACKETS = ("families", "protocols", "source_ports", "destination_ports")
-_ENDS: tuple[tuple[str, WhichEnd], ...] = (("from", "source"), ("toward", "destination"))
-#: What nobody judges: link-local and multicast addresses.
-NEVER = (
-    (4, ("169.254.0.0/16", "224.0.0.0/4")),
-    (6, ("fe80::/10", "ff00::/8")),
-)  # fmt: skip
-_TOP = {4: (1 << 32) - 1, 6: (1 << 128) - 1}
 Item = TypeVar("Item")
 
 
@@ -91,40 +72,19 @@ def _of_cell(held: FlatList, one: FlatEntry, source: End, destination: End) -> b
     )
 
 
-def _read(text: str) -> tuple[FlatList | AddressList, dict[tuple[str, int], int]]:
+def _read(text: str) -> tuple[FlatList | AddressList, dict[Path, int]]:
     """The list, and the lines of its keys and their elements."""
-    try:
-        document = json.loads(text)
-        lines = list(placed(document)) if isinstance(document, dict) else []
-    except json.JSONDecodeError as error:
-        raise UnreadableList(error.lineno, f"this is not JSON: {error.msg}") from None
-    except (RecursionError, ValueError):  # ValueError: a number of thousands of digits
-        raise UnreadableList(1, "this is nested too deep, or has a number too long") from None
-    if not isinstance(document, dict):
-        raise UnreadableList(1, "an access list is an object")
-    for number, (held, (meant, _)) in enumerate(zip(text.split("\n"), lines, strict=False), 1):
-        if held != meant:
-            raise UnreadableList(number, f"{held.strip()!r} is not as it is written")
-    if text.count("\n") != len(lines) or not text.endswith("\n"):
-        raise UnreadableList(min(text.count("\n"), len(lines)) + 1, "the list ends otherwise")
-    places = {at: n for n, (_, at) in enumerate(lines, 1) if at}
-    return _Reader(document, places).whole(), places
+    document, lines = parsed(text)
+    return _Reader(document, lines).whole(), lines
 
 
-class _Reader:
+class _Reader(JsonReading):
     """The parts of a document; every complaint names the line of what is read."""
-
-    def __init__(self, document: dict[str, Any], lines: dict[tuple[str, int], int]) -> None:
-        self.document, self.lines = document, lines
-        self.at = 1
-
-    def fail(self, message: str) -> NoReturn:
-        raise UnreadableList(self.at, message)
 
     def whole(self) -> FlatList | AddressList:
         """The list."""
         by_address = self.document.get("matches") == "addresses"
-        self._keys(self.document, ADDRESSED if by_address else KEYS)
+        self.keys(self.document, ADDRESSED if by_address else KEYS)
         if self._of("access_list") != 2:
             self.fail("this form of access lists is not known here")
         if self._of("matches") not in ("tags", "addresses"):
@@ -132,7 +92,7 @@ class _Reader:
         point = self._of("point")
         if not isinstance(point, str) or not re.fullmatch(r"[A-Za-z0-9._-]+", point):
             self.fail("a point has a name of letters, digits, ., - and _")
-        own = self._spans(self._of("own"))
+        own = self.spans(self._of("own"))
         if any(span.start != span.end for span in own):
             self.fail("a node has single addresses of its own")
         names = dict(self._each("groups", self._group))
@@ -142,10 +102,10 @@ class _Reader:
             return self._addressed(point, own, names)
         head, restores = self._head()
         bindings = [self._bindings(f"{end}_bindings") for end in ("source", "destination")]
-        sources, destinations = (self._tags(self._of(key)) for key in ("sources", "destinations"))
+        sources, destinations = (self.tags(self._of(key)) for key in ("sources", "destinations"))
         outside = self._of("outside")
-        self._keys(outside, ("action", "would"))
-        meets = self._action(outside["action"]), self._action(outside["would"])
+        self.keys(outside, ("action", "would"))
+        meets = self.action(outside["action"]), self.action(outside["would"])
         entries = self._each("entries", lambda e: self._flat(e, sources, destinations))
         cells = bool(sources and destinations)
         if cells and (not entries or not _all(entries[-1])):
@@ -159,7 +119,7 @@ class _Reader:
 
     def _addressed(self, point: str, own: tuple[Span, ...], names: dict[int, str]) -> AddressList:
         """A list whose entries match addresses."""
-        stateful = self._flag(self._of("stateful"))
+        stateful = self.flag(self._of("stateful"))
         entries = self._each("entries", self._address_entry)
         whole = [(e.source, e.destination, e.entry.region) == (None, None, None) for e in entries]
         if not entries or not whole[-1]:
@@ -169,12 +129,11 @@ class _Reader:
         return AddressList(point, stateful, tuple(entries), own, names)
 
     def _of(self, key: str) -> Any:
-        self.at = self.lines[key, -1]
-        return self.document[key]
+        return self.of(key)
 
     def _each(self, key: str, read: Callable[[Any], Item]) -> list[Item]:
         found = []
-        for number, element in enumerate(self._list(self._of(key))):
+        for number, element in enumerate(self.items(self._of(key))):
             self.at = self.lines.get((key, number), self.at)
             found.append(read(element))
         return found
@@ -183,82 +142,48 @@ class _Reader:
 
     def _head(self) -> tuple[tuple[Step, ...], bool]:
         """What is done with a packet first; whether its frame's tag is put back behind."""
-        steps: list[Step] = [PassKnown() if self._flag(self._of("stateful")) else Reassemble()]
-        for family, words in NEVER:
-            spans = tuple(self._span(w) for w in words)
-            steps += [PassWithin(end, family, spans) for _, end in _ENDS]
-        for key, end in _ENDS:
-            if self._of(key) == "any":
-                continue
-            held = self._spans(self.document[key])
-            for family in (4, 6):
-                mine = tuple(s for s in held if s.family == family)
-                steps.append(PassUnless(end, family, mine))
+        stateful = self.flag(self._of("stateful"))
+        sides = [
+            None if self._of(key) == "any" else self.spans(self.document[key])
+            for key in ("from", "toward")
+        ]
         pairs = self._each("not_inside", self._pair)
-        for family in (4, 6):
-            if some := tuple(p for p in pairs if p[0].family == family):
-                steps.append(PassBetween(family, some))
         if pairs != sorted(pairs, key=lambda p: p[0].family):
             self.fail("pairs of IPv4 come before those of IPv6")
-        steps.append(Forget())
         by = self._of("source_tag")
-        if by not in ("frame", "bindings", "address"):
+        if by not in SOURCE_TAGS:
             self.fail(f"{by!r} is none of frame, bindings and address")
-        if by != "frame":
-            steps.append(Keep())
-        if by == "address":
-            steps.append(Blank())
-        steps += [Look(family, by == "frame") for family in (4, 6)]
-        return tuple(steps), by != "frame"
+        return head(stateful, sides[0], sides[1], pairs, by), by != "frame"
 
     def _pair(self, pair: Any) -> tuple[Span, Span]:
         if not isinstance(pair, list) or len(pair) != 2:
             self.fail("two ranges of addresses are a pair")
-        a, b = (self._span(word) for word in pair)
+        a, b = (self.span(word) for word in pair)
         if a.family != b.family:
             self.fail("the two are of one family")
         return a, b
 
-    def _spans(self, words: Any) -> tuple[Span, ...]:
-        found = tuple(self._span(word) for word in self._list(words))
-        if list(found) != sorted(found) or _overlap(found):
-            self.fail("addresses stand in their order, each once")
-        return found
-
-    def _span(self, word: Any) -> Span:
-        if not isinstance(word, str):
-            self.fail("addresses are text")
-        first, dash, last = word.partition("-")
-        try:
-            one, two = (parse_prefix(part) for part in (first, last or first))
-        except ValueError:
-            self.fail(f"{word!r} is no address, prefix or range")
-        span = Span(one.family, one.start, two.end if dash else one.end)
-        if one.family != two.family or span.end < span.start or span_text(*span) != word:
-            self.fail(f"{word!r} is not as a range is written")
-        return span
-
     def _group(self, held: Any) -> tuple[int, str]:
-        self._keys(held, ("tag", "group"))
+        self.keys(held, ("tag", "group"))
         if not isinstance(held["group"], str):
             self.fail("a group has a name")
-        return self._tag(held["tag"]), held["group"]
+        return self.tag(held["tag"]), held["group"]
 
     def _bindings(self, key: str) -> tuple[Range, ...]:
         found = self._each(key, self._binding)
-        if found != sorted(found) or _overlap(found):
+        if found != sorted(found) or overlap(found):
             self.fail("bindings stand in the order of their addresses, which do not overlap")
         return tuple(found)
 
     def _binding(self, held: Any) -> Range:
-        self._keys(held, ("addresses", "tag"))
-        return Range(*self._span(held["addresses"]), self._tag(held["tag"], 1))
+        self.keys(held, ("addresses", "tag"))
+        return Range(*self.span(held["addresses"]), self.tag(held["tag"], 1))
 
     # -- entries ---------------------------------------------------------------------------------
 
     def _address_entry(self, held: Any) -> AddressEntry:
-        self._keys(held, ENTRY)
-        ends = [None if held[k] == "any" else self._prefix(held[k]) for k in ("from", "to")]
+        self.keys(held, ENTRY)
+        ends = [None if held[k] == "any" else self.prefix(held[k]) for k in ("from", "to")]
         families = tuple({p.family for p in ends if p is not None})
         entry = self._entry(held, (DEFAULT_KEY, UNJUDGED_KEY, OUTSIDE_KEY))
         of = families if entry.region is None else entry.region.families
@@ -266,20 +191,13 @@ class _Reader:
             self.fail("an entry that names an address is for packets of its family alone")
         return AddressEntry(ends[0], ends[1], entry)
 
-    def _prefix(self, word: Any) -> Prefix:
-        span = self._span(word)
-        found = prefixes_of(*span)
-        if len(found) != 1:
-            self.fail(f"{word!r} is no one prefix")
-        return found[0]
-
     def _flat(
         self, held: Any, sources: tuple[int, ...], destinations: tuple[int, ...]
     ) -> FlatEntry:
-        self._keys(held, ENTRY)
+        self.keys(held, ENTRY)
         ends = []
         for key, known in (("from", sources), ("to", destinations)):
-            tags = None if held[key] == "any" else self._tags(held[key])
+            tags = None if held[key] == "any" else self.tags(held[key])
             if tags is not None and (not tags or not set(tags) < set(known)):
                 self.fail(f"{key} names some of the tags of the list, or any for all of them")
             ends.append(None if tags is None else frozenset(tags))
@@ -288,23 +206,23 @@ class _Reader:
     def _entry(self, held: Any, words_for_keys: tuple[str, ...]) -> ListEntry:
         """What an entry matches and does; ``words_for_keys`` stand where no line's key does."""
         region = None if held["packets"] == "any" else self._packets(held["packets"])
-        readable = self._flag(held["readable"])
+        readable = self.flag(held["readable"])
         if readable and region is None:
             self.fail("what is for everything is for what cannot be read, too")
         if held["log"] is not None and held["log"] not in SYSLOG_SEVERITIES:
             self.fail(f"{held['log']!r} is no severity")
-        keys = self._list(held["keys"])
+        keys = self.items(held["keys"])
         good = all(
             isinstance(k, str) and (k in words_for_keys or re.fullmatch(r"[0-9a-f]{16}", k))
             for k in keys
         )
         if not keys or not good or keys != sorted(set(keys)):
             self.fail("an entry names the keys of its lines, each once, in their order")
-        words = self._list(held["permissions"])
+        words = self.items(held["permissions"])
         if not all(isinstance(w, str) for w in words) or words != sorted(set(words)):
             self.fail("an entry names the permissions of its lines, each once, in their order")
-        action, would = self._action(held["action"]), self._action(held["would"])
-        answer = self._flag(held["answer"])
+        action, would = self.action(held["action"]), self.action(held["would"])
+        answer = self.flag(held["answer"])
         if answer and action == "allow":
             self.fail("what is let pass gets no answer")
         return ListEntry(
@@ -312,8 +230,8 @@ class _Reader:
         )  # fmt: skip
 
     def _packets(self, held: Any) -> Region:
-        self._keys(held, PACKETS)
-        families = tuple(self._list(held["families"]))
+        self.keys(held, PACKETS)
+        families = tuple(self.items(held["families"]))
         if families not in ((4,), (6,), (4, 6)):
             self.fail("families are 4, 6, or both in this order")
         protocols = self._ranges(held["protocols"], 255)
@@ -325,7 +243,7 @@ class _Reader:
 
     def _ranges(self, some: Any, top: int) -> Ranges:
         found: list[tuple[int, int]] = []
-        for pair in self._list(some):
+        for pair in self.items(some):
             if not isinstance(pair, list) or [type(n) for n in pair] != [int, int]:
                 self.fail("a range is two numbers")
             low, high = pair
@@ -336,45 +254,7 @@ class _Reader:
             self.fail("nothing would match this")
         return tuple(found)
 
-    # -- values ----------------------------------------------------------------------------------
-
-    def _keys(self, held: Any, names: tuple[str, ...]) -> None:
-        if not isinstance(held, dict) or tuple(held) != names:
-            self.fail(f"the keys here are {', '.join(names)}, in this order")
-
-    def _list(self, held: Any) -> list[Any]:
-        if not isinstance(held, list):
-            self.fail("this is a list")
-        return held
-
-    def _flag(self, held: Any) -> bool:
-        if not isinstance(held, bool):
-            self.fail("this is true or false")
-        return held
-
-    def _action(self, held: Any) -> Action:
-        if held == "allow":
-            return "allow"
-        if held == "deny":
-            return "deny"
-        return self.fail(f"{held!r} is neither allow nor deny")
-
-    def _tag(self, held: Any, least: int = 0) -> int:
-        if type(held) is not int or not least <= held <= 65535:
-            self.fail(f"a tag is a number from {least} to 65535")
-        return held
-
-    def _tags(self, held: Any) -> tuple[int, ...]:
-        found = [self._tag(tag) for tag in self._list(held)]
-        if found != sorted(set(found)):
-            self.fail("tags stand in their order, each once")
-        return tuple(found)
-
 
 def _all(flat: FlatEntry) -> bool:
     """Whether an entry matches all packets of all cells."""
     return flat.sources is None and flat.destinations is None and flat.entry.region is None
-
-
-def _overlap(some: Any) -> bool:
-    return any(a.family == b.family and b.start <= a.end for a, b in pairwise(some))

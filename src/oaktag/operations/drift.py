@@ -160,6 +160,8 @@ def _held(model: Model, held: HeldList) -> AccessList | None:
     """
     if held.text is not None:
         point = model.network.points[held.point]
+        if not dialect_of(model, point).reads and held.text == list_text(model, point):
+            return None
         tree = dialect_of(model, point).read(held.text)
         if tree.point != held.point:
             raise UnreadableList(2, f"this is the list of {tree.point}")

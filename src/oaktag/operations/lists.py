@@ -22,7 +22,7 @@ from oaktag.core.fitting import unfit
 from oaktag.core.network import Point, Scope
 from oaktag.core.proof import Refuted
 from oaktag.core.service_text import packet_text
-from oaktag.dialects import DIALECTS, Dialect, Written
+from oaktag.dialects import DIALECTS, Dialect, Written, of_template
 from oaktag.errors import OakTagError, UnreadableList, UnwritableEntry, UsageError
 from oaktag.operations.json_parts import Document, packet_json
 from oaktag.operations.model import Model
@@ -57,8 +57,8 @@ class Proved(Result):
 
     @property
     def equal(self) -> bool:
-        """Whether all of them are."""
-        return all(point["equal"] for point in self.points)
+        """Whether all of them are, of those that can be read back."""
+        return all(point["equal"] is not False for point in self.points)
 
 
 KEYS_FILE = "keys.csv"
@@ -147,13 +147,24 @@ def list_text(model: Model, point: Point) -> str:
 
 
 def dialect_of(model: Model, point: Point) -> Dialect:
-    """The form in which a point's list is written."""
-    return DIALECTS[point.dialect]
+    """The form in which a point's list is written.
+
+    Raises:
+        UsageError: its template is not there.
+    """
+    if point.dialect in DIALECTS:
+        return DIALECTS[point.dialect]
+    template = model.network.templates.get(point.template)
+    if template is None:
+        raise UsageError(f"{point.id}: there is no template {point.template!r}")
+    return of_template(template)
 
 
 def able_of(model: Model, point: Point) -> Abilities:
     """What a point can do: what its dialect can, less its limits."""
-    return dialect_of(model, point).able.narrowed(point.limits)
+    dialect = dialect_of(model, point)
+    by_address = point.source_by == point.destination_by == "address"
+    return (dialect.by_address if by_address else dialect.able).narrowed(point.limits)
 
 
 def written(model: Model, point: Point, held: AccessList) -> Written:
@@ -220,11 +231,12 @@ def compile_lists(
         if progress is not None:
             progress(point.id)
         held = list_of(model, point)
-        text, entries = written(model, point, held)
+        reads = proved and dialect_of(model, point).reads
+        text, entries, plain = written(model, point, held)
         known = _as_known(model, point)
         if point.capacity is not None and entries > point.capacity:
             raise UnwritableEntry(_too_many(model, point, held, entries, known))
-        if proved and (against := refute(model, point, text)) is not None:
+        if reads and (against := refute(model, point, text)) is not None:
             raise OakTagError(
                 f"{point.id}: the list is not the matrix: {_refuted(model, against)['text']}"
             )
@@ -237,11 +249,11 @@ def compile_lists(
                 "mode": point.mode,
                 "file": path.as_posix(),
                 "entries": entries,
-                "plain_entries": held.plain_entries,
+                "plain_entries": plain,
                 "capacity": point.capacity,
                 "known_entries": known,
                 "bindings": len(held.source_bindings),
-                "proved": proved,
+                "proved": reads,
                 "sha256": sha256(text.encode()).hexdigest(),
             }
         )
@@ -341,6 +353,10 @@ def prove(model: Model, folder: Path, progress: Progress | None = None) -> Prove
         path = folder / file_of(model, point)
         row: Document = {"point": point.id, "file": path.as_posix(), "equal": False}
         row |= {"counterexample": None, "error": None}
+        if not dialect_of(model, point).reads:
+            told = "does not say how its lines are read back: not proved"
+            rows.append({**row, "equal": None, "error": f"{point.template} {told}"})
+            continue
         try:
             against = refute(model, point, exact_text(path))
             row["equal"] = against is None
@@ -358,7 +374,9 @@ def prove(model: Model, folder: Path, progress: Progress | None = None) -> Prove
 def _strangers(model: Model, folder: Path) -> Iterator[Document]:
     """Lists in the folder of which no point is meant to hold any."""
     meant = {file_of(model, p) for p in points_of(model)}
-    endings = {dialect.suffix for dialect in DIALECTS.values()}
+    endings = {d.suffix for d in DIALECTS.values()} | {
+        t.suffix for t in model.network.templates.values()
+    }
     with contextlib.suppress(OSError):
         for path in sorted(folder.iterdir()):
             ending = next((e for e in endings if path.name.endswith(e)), None)

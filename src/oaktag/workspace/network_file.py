@@ -10,8 +10,10 @@ import yaml
 from oaktag.core.addresses import WIDTH
 from oaktag.core.groups import UNTAGGED, Groups
 from oaktag.core.network import MENDING, REGISTRY, Feed, Link, Network, Node, Point, Scope, Segment
+from oaktag.core.templates import Template
 from oaktag.near import later
 from oaktag.workspace.folder import Folder
+from oaktag.workspace.template_file import read_template
 from oaktag.workspace.textfile import Problems
 from oaktag.workspace.yamlfile import NAME, YamlFile
 from oaktag.workspace.yamlfile import Node as YamlNode
@@ -23,7 +25,7 @@ NODE_KEYS = (
 )  # fmt: skip
 POINT_KEYS = (
     "match", "dialect", "mode", "stateful", "capacity", "from", "toward", "inside", "own", "scope",
-    "outside", "if_differ", "shares_state", "limits",
+    "outside", "if_differ", "shares_state", "limits", "template",
 )  # fmt: skip
 BY = ("tag", "address")
 LEARNED = ("session", "segment")
@@ -31,7 +33,7 @@ LIMITS = (
     "families", "tables", "ports", "range_costs", "icmp_types", "logging", "observing", "answers",
 )  # fmt: skip
 NUMBERS = ("lists", "ranges", "blocks", "single", "none")
-DIALECTS = ("nftables", "json")
+DIALECTS = ("nftables", "json", "ietf-acl", "template")
 
 
 def read_network(root: Folder, groups: Groups | None, problems: Problems) -> Network:
@@ -44,12 +46,15 @@ def read_network(root: Folder, groups: Groups | None, problems: Problems) -> Net
     top = file.fields(file.root, FILE, ("nodes", "segments", "links", "feeds", "mending"))
     if top is None:
         return Network()
-    return _Reader(file, groups, top).read()
+    return _Reader(root, file, groups, top).read()
 
 
 class _Reader:
-    def __init__(self, file: YamlFile, groups: Groups | None, top: dict[str, YamlNode]) -> None:
-        self.file = file
+    def __init__(
+        self, root: Folder, file: YamlFile, groups: Groups | None, top: dict[str, YamlNode]
+    ) -> None:
+        self.root, self.file = root, file
+        self.templates: dict[str, Template | None] = {}
         self.groups = groups
         self.top = top
         self.nodes: dict[str, YamlNode] = {}
@@ -75,6 +80,7 @@ class _Reader:
         links = [k for i in items.get("links", []) if (k := self.link(i)) is not None]
         feeds = [f for i in items.get("feeds", []) if (f := self.feed(i)) is not None]
         network = Network(nodes, segments, _named_apart(links), _named_apart(feeds), checked=False)
+        network.templates = {n: t for n, t in self.templates.items() if t is not None}
         if "mending" in self.top:
             network.prices = self.prices(self.top["mending"], "mending", MENDING)
         return network
@@ -195,9 +201,23 @@ class _Reader:
             shares_state=file.text(fields.get("shares_state"), "the name of a shared state", NAME)
             or "",
             limits=self.limits(fields.get("limits")),
+            template=self.template(item, fields, given["dialect"]),
             location=file.place(item),
             **{key: value for key, value in given.items() if value is not None},
         )
+
+    def template(self, item: YamlNode, fields: dict[str, YamlNode], dialect: str | None) -> str:
+        """The file of a point's template."""
+        name = self.file.text(fields.get("template"), "template") or ""
+        if name and dialect != "template":
+            self.file.clash(
+                fields["template"], "only the dialect template goes by one", "dialect: template"
+            )
+        elif dialect == "template" and not name:
+            self.file.fail(item, "the dialect template goes by a template", "template: FILE")
+        elif name and name not in self.templates:
+            self.templates[name] = read_template(self.root, name, self.file.problems)
+        return name
 
     def limits(self, item: YamlNode | None) -> tuple[tuple[str, Any], ...]:
         """What a point cannot do of what its dialect can."""

@@ -38,6 +38,8 @@ def _written(page: Page, d: Row, folder: str) -> None:
             page.say(
                 f"{p['point']} is {full:.0f} % full: {p['entries']} of {p['capacity']} entries"
             )
+    if unread := [p["point"] for p in d["points"] if not p["proved"]]:
+        page.say(f"not proved: {few(unread, 6)}")
     _leaner(page, [p for p in d["points"] if (p["known_entries"] or p["entries"]) < p["entries"]])
     page.say(f"the lines behind the keys in the lists: {_below(folder, d['keys'])}")
     if not d["points"]:
@@ -78,21 +80,23 @@ def _entries(page: Page, d: Row) -> None:
 
 
 def _proved(page: Page, d: Row, folder: str) -> None:
-    wrong = [p for p in d["points"] if not p["equal"]]
+    told = [p for p in d["points"] if not p["equal"]]
+    right = sum(p["equal"] is True for p in d["points"])
+    words = {True: "equal, for all packets", False: "NOT EQUAL", None: "not proved"}
     page.table(
         ("point", "list", "against the matrix"),
         [
             (
                 p["point"],
                 _below(folder, p["file"]),
-                "equal, for all packets" if p["equal"] else "NOT EQUAL",
+                words[p["equal"]],
             )
             for p in d["points"]
         ],
     )
-    for row in wrong:
+    for row in told:
         page.say(f"{row['point']}: {row['error'] or row['counterexample']['text']}")
-    page.say(f"{len(d['points']) - len(wrong)} of {len(d['points'])} equal")
+    page.say(f"{right} of {len(d['points'])} equal")
 
 
 def _below(folder: str, path: str) -> str:
