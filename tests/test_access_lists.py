@@ -19,76 +19,20 @@ import oaktag as package
 from conftest import Ran
 from kernel_oracle import FORMS, Question, ask
 from oaktag.core.addresses import address_text
-from oaktag.core.network import Point
 from oaktag.core.packets import Packet
 from oaktag.core.proof import Refuted
 from oaktag.dialects import nftables, nftables_reader
 from oaktag.errors import UnreadableList
 from oaktag.operations.lists import list_text, refute
-from oaktag.operations.model import Model
 from oaktag.testing.slow import CUT_SHORT, Stack
 from oaktag.testing.slow_reach import exchanged
-from oaktag.testing.strategies import stacks, write_stack
+from oaktag.testing.strategies import stacks
+from one_gate import HOME, OWN, PLACES, SEGMENTS, model_of, points
 
 Run = Callable[..., Ran]
 
-#: Who has which address where: two segments behind the node, one beyond a link, and nobody's.
-PLACES = {
-    "ada": ["10.1.0.1", "2001:db8:1::1"], "bo": ["10.1.0.2", "2001:db8:1::2"],
-    "cy": ["10.2.0.1", "2001:db8:2::1"], "di": ["10.3.0.1", "2001:db8:3::1"],
-    "untagged": ["10.1.0.9", "2001:db8:2::9", "192.0.2.7", "2001:db8:99::1"],
-}  # fmt: skip
-SEGMENTS = {
-    "left": ["10.1.0.0/24", "2001:db8:1::/64"], "right": ["10.2.0.0/24", "2001:db8:2::/64"],
-    "far": ["10.3.0.0/24", "2001:db8:3::/64"],
-}  # fmt: skip
-#: The node's own addresses, on a segment and on none, and the group that they are of.
-OWN = ["10.1.0.254", "10.9.0.1", "2001:db8:1::fe", "2001:db8:9::1"]
-HOME = "bo"
 #: Not put on the wire: what IPv6 takes for headers of its own, and what hosts do not forward.
 UNSENT = {4: set[int](), 6: {0, 43, 44, 50, 51, 59, 60, 135, 139, 140, 253, 254}}
-
-ends = st.sampled_from(("*", "*", "*", ["left"], ["right", "far"], ["left", "right"]))
-points = st.fixed_dictionaries(
-    {
-        "mode": st.sampled_from(("enforce", "enforce", "observe")),
-        "match": st.sampled_from(({"source": "tag"}, {"source": "address"})),
-        "from": ends, "toward": ends, "inside": st.booleans(),
-        "scope": st.sampled_from(("all", "known", {"destinations": ["cy", "front"]}, {"sources": ["ada"]})),
-        "outside": st.sampled_from(("allow", "deny")),
-        "if_differ": st.sampled_from(("frame", "bindings")),
-        "stateful": st.sampled_from((True, True, False)),
-        "own": st.booleans(),
-    }
-)  # fmt: skip
-
-
-def _model(stack: Stack, point: dict[str, Any], folder: Path) -> tuple[Model, Point]:
-    write_stack(stack, folder)
-    config = json.loads((folder / "oaktag.yaml").read_text())
-    config["sources"] = [{"file": "servers.csv", "kind": "server", "id": "name", "address": "ip"}]
-    rows = [f"{n}-1,{';'.join(a)},{n}" for n, a in PLACES.items() if n != "untagged"]
-    (folder / "servers.csv").write_text("\n".join(["name,ip,role", *rows]) + "\n")
-    files = {
-        "oaktag.yaml": config,
-        "assignments.yaml": {"rules": [{"give": n, "when": {"role": n}} for n in stack.groups]},
-        "network.yaml": {
-            "nodes": [
-                {"node": "gate", "point": point, "address": OWN, "group": HOME},
-                {"node": "next", "marks": True},
-            ],
-            "segments": [
-                {"segment": s, "node": "next" if s == "far" else "gate", "prefixes": p}
-                for s, p in SEGMENTS.items()
-            ],
-            "links": [{"between": ["gate", "next"]}],
-            "feeds": [{"from": "registry", "to": "gate"}, {"from": "registry", "to": "next"}],
-        },
-    }
-    for name, content in files.items():
-        (folder / name).write_text(json.dumps(content))
-    model = package.Workspace.load(folder).model
-    return model, model.network.points["gate"]
 
 
 def _meant(stack: Stack, point: dict[str, Any], question: Question) -> bool:
@@ -182,7 +126,7 @@ def test_the_kernel_decides_as_the_rules_say(real_kernel: None, tmp_path: Path) 
     @settings(max_examples=40, database=None)
     @given(stack=stacks(), point=points, data=st.data())
     def collect(stack: Stack, point: dict[str, Any], data: st.DataObject) -> None:
-        model, compiled = _model(stack, point, tmp_path)
+        model, compiled = model_of(stack, point, tmp_path)
         text = list_text(model, compiled)
         assert nftables.write(nftables_reader.read(text)) == text
         assert refute(model, compiled, text) is None
@@ -238,8 +182,8 @@ def test_the_proof_refutes_just_what_differs(
         meant[changed] = other[changed]
     (tmp_path / "a").mkdir(exist_ok=True)
     (tmp_path / "b").mkdir(exist_ok=True)
-    text = list_text(*_model(stack, point, tmp_path / "a"))
-    model, held = _model(second, meant, tmp_path / "b")
+    text = list_text(*model_of(stack, point, tmp_path / "a"))
+    model, held = model_of(second, meant, tmp_path / "b")
     against = refute(model, held, text)
     asked = [
         Question(Packet(*p), a, b, frame)

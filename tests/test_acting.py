@@ -14,7 +14,7 @@ from oaktag.core.packets import Packet
 from oaktag.operations.lists import list_of
 from oaktag.testing.slow import Stack
 from oaktag.testing.strategies import stacks
-from test_access_lists import _model
+from one_gate import model_of
 
 ENDS = {4: ("10.1.0.1", "10.2.0.1"), 6: ("2001:db8:1::1", "2001:db8:2::1")}
 PLAIN = {"scope": "all", "outside": "deny", "mode": "enforce", "inside": True, "stateful": True}
@@ -33,7 +33,7 @@ def test_a_list_acts_as_its_matrix_decides(
     stack: Stack, data: st.DataObject, tmp_path_factory: pytest.TempPathFactory
 ) -> None:
     """The tag in the frame counts first, a tag of no group is outside, the default is the last."""
-    model, point = _model(stack, PLAIN, tmp_path_factory.mktemp("w"))
+    model, point = model_of(stack, PLAIN, tmp_path_factory.mktemp("w"))
     held = list_of(model, point)
     names = {tag: name for name, (tag, _) in stack.groups.items()} | {0: "untagged"}
     packets = [Packet(*p) for p in stack.packets()]
@@ -61,7 +61,7 @@ def test_what_is_not_judged_passes(tmp_path: Path) -> None:
     stack = Stack(
         {"ada": (310, {}), "bo": (320, {}), "cy": (410, {}), "di": (411, {})}, {}, {}, [[]]
     )
-    model, point = _model(stack, {**PLAIN, "inside": False}, tmp_path)
+    model, point = model_of(stack, {**PLAIN, "inside": False}, tmp_path)
     held = list_of(model, point)
     web = Packet(4, 6, 50_000, 443)
     (segment, *others) = model.network.segments.values()

@@ -19,7 +19,8 @@ from oaktag.operations.lists import list_of, list_text, refute
 from oaktag.testing.slow import CUT_SHORT, Stack
 from oaktag.testing.slow_reach import exchanged
 from oaktag.testing.strategies import stacks
-from test_access_lists import _meant, _model, points
+from one_gate import model_of, points
+from test_access_lists import _meant
 
 GROUPS = ("untagged", "ada", "bo", "cy", "di")
 GROUPS_OF: dict[str, Any] = {name: (310 + n, {}) for n, name in enumerate(GROUPS[1:])}
@@ -110,7 +111,7 @@ def test_what_cannot_be_read_goes_by_entries_for_all_ports(
 ) -> None:
     stack, point = shaped(*shape)
     every_entry(stack, point, random.Random(1), tmp_path, 25, 400)
-    model, compiled = _model(stack, point, tmp_path)
+    model, compiled = model_of(stack, point, tmp_path)
     assert refute(model, compiled, list_text(model, compiled)) is None
 
 
@@ -127,7 +128,7 @@ def test_the_kernel_takes_what_cannot_be_read_likewise(real_kernel: None, tmp_pa
             for n, p in enumerate((*PORTED, {4: 1, 6: 58}[f]))
             for out in ((n + number) % 2 == 0,)
         ]  # fmt: skip
-        asked.append((list_text(*_model(stack, point, folder)), questions))
+        asked.append((list_text(*model_of(stack, point, folder)), questions))
         meant.append([_meant(stack, point, q) for q in questions])
     answers = ask(asked)
     assert answers == meant
@@ -138,7 +139,7 @@ def every_entry(
     stack: Stack, point: dict[str, Any], rng: random.Random, folder: Path, most: int, many: int
 ) -> None:
     """Of some cells and packets, what the list does and which lines it cites."""
-    model, compiled = _model(stack, point, folder)
+    model, compiled = model_of(stack, point, folder)
     list_ = list_of(model, compiled)
     tags = {"untagged": 0, **{name: tag for name, (tag, _) in stack.groups.items()}}
     cells = held_cells(list_, tags)
@@ -189,7 +190,7 @@ def test_a_line_more_changes_no_other_chain(
 ) -> None:
     """A line put first that speaks of one cell changes the chain of this cell alone, and the tables
     not at all; taken out again, the same bytes."""
-    model, compiled = _model(stack, point, tmp_path)
+    model, compiled = model_of(stack, point, tmp_path)
     before = list_of(model, compiled)
     first = Path(tmp_path, "matrix/10.csv")
     text = first.read_text()

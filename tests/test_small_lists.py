@@ -25,8 +25,8 @@ from oaktag.errors import UnreadableList
 from oaktag.operations.lists import points_of
 from oaktag.testing.slow import Stack
 from oaktag.testing.strategies import stacks
+from one_gate import PLACES, model_of, points
 from slow_boxes import fewest
-from test_access_lists import PLACES, _model, points
 from test_commands import _schema
 
 
@@ -89,7 +89,7 @@ def test_a_short_row_is_the_matrix(
     stack: Stack, point: dict[str, Any], seed: int, tmp_path: Path
 ) -> None:
     """Proved, read back, and packet by packet as the list of chains acts; never longer."""
-    model, compiled = _model(stack, point, tmp_path)
+    model, compiled = model_of(stack, point, tmp_path)
     held = model.list_of(compiled)
     flat = flattened(held)
     assert 1 <= len(flat.entries) <= len(plain(held).entries) == held.plain_entries

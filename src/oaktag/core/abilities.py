@@ -33,6 +33,8 @@ class Abilities(NamedTuple):
         range_costs: so many entries a range of ports counts as, where an entry has one.
         icmp_types: how it names types and codes of ICMP: ``lists``, ``single``, or ``none``.
         sctp_ports: it sees the ports of SCTP.
+        readable: it tells packets whose ports, or ICMP type and code, can be read, from those cut
+            short: all of them, those with ports, or none.
         apart: an entry is of one family, and of one protocol.
         logging: it records what an entry asks to be logged.
         observing: it records what would be otherwise.
@@ -49,6 +51,7 @@ class Abilities(NamedTuple):
     range_costs: int = 1
     icmp_types: Numbers = "lists"
     sctp_ports: bool = True
+    readable: Literal["all", "ports", "none"] = "all"
     apart: bool = False
     logging: bool = True
     observing: bool = True
@@ -60,15 +63,12 @@ class Abilities(NamedTuple):
         """The same, less what limits say."""
         return self._replace(**dict(limits))
 
-    def price(self, regions: Sequence[Region | None]) -> int:
-        """The entries that regions count as at the point; at least ``NEVER`` where some cannot be
+    def price(self, region: Region | None, *, readable: bool = False) -> int:
+        """The entries that one for a region counts as at the point; ``NEVER`` where it cannot be
         expressed."""
-        return sum(self._price(region) for region in regions)
-
-    def _price(self, region: Region | None) -> int:
         if region is None:
             return 2 if self.apart else 1
-        if self.unseen(region):
+        if self.unseen(region, readable=readable):
             return NEVER
         total = len(region.families) * _count(region.protocols) if self.apart else 1
         form = self._form(region)
@@ -98,7 +98,7 @@ class Abilities(NamedTuple):
         for family, protocol, source, destination in product(families, protocols, axes[0], axes[1]):
             yield Region(family, protocol, source, destination)
 
-    def unseen(self, region: Region) -> str:
+    def unseen(self, region: Region, *, readable: bool = False) -> str:
         """Why entries for a region cannot be written; empty where they can."""
         kinds = {p for low, high in region.protocols for p in range(low, high + 1)}
         named = not (_whole(region, region.sources) and _whole(region, region.destinations))
@@ -106,6 +106,15 @@ class Abilities(NamedTuple):
             return "is for some types of ICMP, and the point tells no types apart"
         if named and SCTP in kinds and not self.sctp_ports:
             return "is for ports of SCTP, and the point does not see these"
+        if (
+            readable
+            and not named
+            and (
+                self.readable == "none"
+                or (self.readable == "ports" and kinds <= {*ICMP_OF.values()})
+            )
+        ):
+            return "is for packets whose ports can be read alone, which the point cannot tell"
         return ""
 
     def refused(self, entry: ListEntry) -> str:

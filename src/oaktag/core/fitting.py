@@ -58,7 +58,8 @@ def as_row(held: AccessList, able: Abilities) -> FlatList:
     check(held, able)
     flat = flattened(held, able)
     for one in flat.entries:
-        if one.entry.region is not None and (why := able.unseen(one.entry.region)):
+        entry = one.entry
+        if entry.region and (why := able.unseen(entry.region, readable=entry.readable)):
             ends = _first(one.sources, flat.sources), _first(one.destinations, flat.destinations)
             raise _refusal(held, ends, one.entry, why)
     return flat

@@ -106,13 +106,16 @@ def plain(held: AccessList, parts: Parts = lambda region: (region,)) -> FlatList
         parts: the regions of entries that its point can hold, of one region.
     """
     chains = {name: tuple(_parted(chain, parts)) for name, chain in held.chains.items()}
-    entries = tuple(
-        FlatEntry(frozenset({s}), frozenset({d}), entry)
+    alone = len(held.blocks) == 1, len(next(iter(held.blocks.values()), ())) == 1
+    entries = [
+        FlatEntry(None if alone[1] else frozenset({s}), None if alone[0] else frozenset({d}), entry)
         for d, row in held.blocks.items()
         for s, chain in row.items()
         for entry in chains[chain]
-    )
-    return of(held, entries)
+    ]
+    # What is left for the last one is of its cell alone.
+    entries[-1:] = [FlatEntry(None, None, last.entry) for last in entries[-1:]]
+    return of(held, tuple(entries))
 
 
 def _parted(chain: Iterable[ListEntry], parts: Parts) -> Iterator[ListEntry]:

@@ -187,7 +187,8 @@ class _Flattening:
         if key not in self._fits:
             found = self._match(needed, may)
             kinds = sum(1 << n for n, kind in enumerate(self.kinds) if not kind & ~found.mask)
-            self._fits[key] = Fitted(found.price, kinds, found)
+            touched = sum(1 << n for n, kind in enumerate(self.kinds) if kind & found.mask)
+            self._fits[key] = Fitted(found.price, kinds, found, touched & ~kinds)
         return self._fits[key]
 
     def _match(self, needed: int, may: int) -> _Written:
@@ -209,7 +210,7 @@ class _Flattening:
         key = mask | most << self.full.bit_length()
         if key not in self._written:
             if mask == self.full:
-                self._written[key] = _Written(mask, ((None, False),), self.price([None]))
+                self._written[key] = _Written(mask, ((None, False),), self.price(None))
             else:
                 entries = list(self._split(mask & self.atoms.full, most))
                 matched = mask & self.atoms.full
@@ -217,7 +218,7 @@ class _Flattening:
                     if region is not None and not readable:
                         matched |= self._shorts(region)
                 self._written[key] = _Written(
-                    matched, tuple(entries), self.price([r for r, _ in entries])
+                    matched, tuple(entries), sum(self.price(r, readable=x) for r, x in entries)
                 )
         return self._written[key]
 
@@ -230,7 +231,7 @@ class _Flattening:
 def count(flat: FlatList, able: Abilities) -> int:
     """What the entries of a list count as at its point."""
     if able.tables:
-        return able.price([e.entry.region for e in flat.entries])
+        return sum(able.price(e.entry.region, readable=e.entry.readable) for e in flat.entries)
     return len(list(unjudged(flat))) + _count_placed(flat, able)
 
 
@@ -249,21 +250,26 @@ def _count_placed(flat: FlatList, able: Abilities) -> int:
     total = 0
     for one in flat.entries:
         region = one.entry.region
-        key = one.sources, one.destinations, region
+        key = one.sources, one.destinations, region, one.entry.readable
         if key not in known:
             ends = grounds[0].of(one.sources), grounds[1].of(one.destinations)
             if ends == (None, None):
-                known[key] = able.price([region])
+                known[key] = able.price(region, readable=one.entry.readable)
                 if region is None:
                     return total + known[key]
             else:
                 known[key] = sum(
-                    times * (able.price([region._replace(families=(family,))]) if region else 1)
+                    times
+                    * (
+                        able.price(region._replace(families=(family,)), readable=one.entry.readable)
+                        if region
+                        else 1
+                    )
                     for family, times in zip((4, 6), _pairs(*ends), strict=True)
                     if region is None or family in region.families
                 )
         total += known[key]
-    return total + able.price([None])
+    return total + able.price(None)
 
 
 def _pairs(*ends: Sequence[Prefix] | None) -> tuple[int, int]:

@@ -37,11 +37,13 @@ ORDERS = tuple(permutations(("sources", "destinations", "kinds")))
 
 
 class Fitted(NamedTuple):
-    """How some kinds are matched: for which price, which ones, and by what."""
+    """How some kinds are matched: for which price, which ones, and by what; and of which others a
+    part is matched as well."""
 
     price: int
     kinds: int
     by: Any = None
+    partly: int = 0
 
 
 #: What some sources and destinations together cost: each entry for them counts so often.
@@ -335,10 +337,10 @@ def _needed(cells: dict[int, Cells], boxes: Sequence[Box], at: int) -> bool:
             left = box.kinds
             for number, other in enumerate(boxes):
                 if number != at and s in other.sources and d in other.destinations:
-                    mine = left & other.kinds
-                    if number > at and mine & ~cells[other.outcome][s][d]:
+                    met = left & (other.kinds | other.fitted.partly)
+                    if number > at and met & ~cells[other.outcome][s][d]:
                         return True
-                    left &= ~mine
+                    left &= ~other.kinds
                     if not left:
                         break
     return False

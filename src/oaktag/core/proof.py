@@ -166,6 +166,7 @@ class _Proof:
         # Behind the atoms a bit for each kind of packet whose ports cannot be read.
         self.short = {kind: 1 << self.atoms.count + n for n, kind in enumerate(_CUT_SHORT)}
         self.full = self.atoms.full | sum(self.short.values())
+        self._regions: dict[Region, int] = {}
         self._chains = {name: self._evaluate(chain) for name, chain in held.chains.items()}
         self._cells: dict[tuple[int, int], Both] = {}
         self._masks: dict[tuple[Box, ...], int] = {}
@@ -174,12 +175,13 @@ class _Proof:
         self._lines = sorted(
             self._applied(), key=lambda pair: _rank(pair[0], pair[1], meant.groups, meant.policy)
         )
-        told = {r.tag for r in (*held.source_bindings, *meant.bindings)}
-        told |= {tag for block in held.blocks.values() for tag in block}
-        told |= {tag for tag in meant.groups.by_tag if tag}
+        told = {tag for tag in meant.groups.by_tag if tag}
+        if meant.point.source_by != "address" or not any(isinstance(s, Blank) for s in held.head):
+            told |= {r.tag for r in (*held.source_bindings, *meant.bindings)}
+            told |= {tag for block in held.blocks.values() for tag in block}
         strange = next(n for n in range(1, 0x10000) if n not in told)
         #: Tags that may arrive in a frame: none, every tag that either side tells from others, and
-        #: one that neither knows.
+        #: one that neither knows. Where no frame is looked at, some will do.
         self.frames = [0, *sorted(told - {0}), strange]
 
     # -- addresses -------------------------------------------------------------------------------
@@ -362,14 +364,17 @@ class _Proof:
     def _evaluate(self, chain: Sequence[ListEntry]) -> Both:
         action = would = 0
         for entry in reversed(chain):
-            mask = self.full
-            if entry.region is not None:
-                mask = self.atoms.mask(boxes_of(entry.region)) | self._short_of(entry.region)
+            mask = self.full if entry.region is None else self._region(entry.region)
             if entry.readable:
                 mask &= self.atoms.full
             action = action | mask if entry.action == "allow" else action & ~mask
             would = would | mask if entry.would == "allow" else would & ~mask
         return action, would
+
+    def _region(self, region: Region) -> int:
+        if region not in self._regions:
+            self._regions[region] = self.atoms.mask(boxes_of(region)) | self._short_of(region)
+        return self._regions[region]
 
     def _short_of(self, region: Region) -> int:
         """The packets cut short that a region matches: where it asks for no port."""

@@ -82,7 +82,9 @@ def _row(
 
 #: What RFC 8519 says with the module oaktag-acl, and without it.
 ACES = Abilities(ports="ranges", icmp_types="single", apart=True, counters=False)
-PLAIN_ACES = ACES._replace(tags=False, tables=False, state=False, sctp_ports=False, own=False)
+PLAIN_ACES = ACES._replace(
+    tags=False, tables=False, state=False, sctp_ports=False, readable="ports", own=False
+)
 #: What a point can be said not to do.
 KERNEL_LIMITS = frozenset({"families", "logging", "observing", "answers"})
 ALL_LIMITS = KERNEL_LIMITS | {"tables", "ports", "range_costs", "icmp_types"}

@@ -15,7 +15,8 @@ from oaktag.workspace.yamlfile import Node, YamlFile
 
 KEYS = ("suffix", "text", "able", "read", "words", "implied")
 FLAGS = (
-    "tags", "tables", "state", "sctp_ports", "one_family", "logging", "observing", "answers", "own",
+    "tags", "tables", "state", "sctp_ports", "readable", "one_family", "logging", "observing",
+    "answers", "own",
 )  # fmt: skip
 NUMBERS = ("lists", "ranges", "blocks", "single", "none")
 #: The kinds of lines that are read back.
@@ -88,6 +89,8 @@ def _able(file: YamlFile, item: Node | None) -> tuple[tuple[str, Any], ...]:
             file.fail(fields["families"], "families are 4, 6, or both", "[4]")
         else:
             found["families"] = frozenset(map(int, told))
+    if "readable" in found:
+        found["readable"] = "all" if found["readable"] else "none"
     if "one_family" in found:
         found["apart"] = found.pop("one_family")
     return tuple(sorted((k, v) for k, v in found.items() if v is not None))

@@ -1,0 +1,278 @@
+"""Lists for every kind of point: written, read back strictly, proved; or refused with the reason."""
+
+from __future__ import annotations
+
+import json
+import random
+import re
+import shutil
+import subprocess
+import sys
+from collections import Counter
+from pathlib import Path
+from typing import Any
+
+import jsonschema
+import pytest
+from hypothesis import HealthCheck, Phase, given, settings
+
+import oaktag as package
+from oaktag.core.acting import act
+from oaktag.core.addresses import parse_address
+from oaktag.core.network import Point
+from oaktag.core.packets import Packet
+from oaktag.errors import OakTagError, UnreadableList, UnwritableEntry
+from oaktag.operations.lists import dialect_of, list_of, refute, written
+from oaktag.operations.model import Model
+from oaktag.testing.slow import Stack
+from oaktag.testing.strategies import stacks
+from one_gate import PLACES, model_of, points
+
+ROOT = Path(__file__).resolve().parents[1]
+TEMPLATES = ROOT / "examples" / "templates"
+YANG = ROOT / "src" / "oaktag" / "yang"
+IETF = Path(sys.prefix) / "share" / "yang" / "modules" / "ietf"
+ADDRESSES = {"source": "address", "destination": "address"}
+#: Kinds of points: what of a point they ask for.
+KINDS: dict[str, dict[str, Any]] = {
+    "json": {"dialect": "json"},
+    "json, one port an entry": {
+        "dialect": "json", "limits": {"ports": "ranges", "icmp_types": "single", "range_costs": 3},
+    },
+    "json, blocks of ports": {"dialect": "json", "limits": {"ports": "blocks"}},
+    "json by addresses": {
+        "dialect": "json", "match": ADDRESSES, "limits": {"tables": False, "ports": "ranges"},
+    },
+    "ietf-acl": {"dialect": "ietf-acl"},
+    "ietf-acl, plain": {
+        "dialect": "ietf-acl", "match": ADDRESSES, "stateful": False, "own": False,
+    },
+    "closet": {"dialect": "template", "template": "closet.yaml", "own": False},
+    "gatehouse": {
+        "dialect": "template", "template": "gatehouse.yaml", "match": ADDRESSES,
+        "stateful": False, "own": False, "mode": "enforce",
+    },
+}  # fmt: skip
+
+
+def _slow(kind: str) -> bool:
+    """Whether lists have entries by the thousand, for they name every prefix."""
+    return KINDS[kind].get("match") == ADDRESSES
+
+
+def _of_kind(stack: Stack, point: dict[str, Any], kind: str, folder: Path) -> tuple[Model, Point]:
+    for file in TEMPLATES.iterdir():
+        shutil.copy(file, folder)
+    return model_of(stack, {**point, **KINDS[kind]}, folder)
+
+
+@pytest.mark.parametrize("kind", KINDS)
+def test_what_is_written_is_read_back_and_equal(kind: str, tmp_path: Path) -> None:
+    """Random matrices and points: the list is the matrix, or the point and what it cannot do are
+    named; every entry stands at a line of its own, and no list is longer than one by one."""
+    told: Counter[str] = Counter()
+    texts: list[str] = []
+
+    @settings(
+        max_examples=10 if _slow(kind) else 30, database=None, phases=[Phase.explicit, Phase.generate], deadline=None,
+        suppress_health_check=list(HealthCheck),
+    )  # fmt: skip
+    @given(stack=stacks(), point=points)
+    def holds(stack: Stack, point: dict[str, Any]) -> None:
+        model, made = _of_kind(stack, point, kind, tmp_path)
+        dialect = dialect_of(model, made)
+        try:
+            text, entries, plain = written(model, made, list_of(model, made))
+        except UnwritableEntry as error:
+            assert str(error).startswith("gate: "), error
+            told["refused"] += 1
+            return
+        assert refute(model, made, text) is None
+        assert written(model, made, list_of(model, made)).text == text
+        assert entries <= plain
+        standing = list(dialect.standing(text))
+        lines = text.split("\n")
+        assert len({s.line for s in standing}) == len(standing) <= entries
+        # Plain RFC 8519 cites as many keys as fit.
+        keys = [k for s in standing for k in s.entry.keys[: 1 if "plain" in kind else None]]
+        assert kind == "gatehouse" or all(any(k in line for line in lines) for k in set(keys))
+        told["equal"] += 1
+        texts.append(text)
+
+    holds()
+    assert told["equal"] >= 3, told
+    if kind.startswith("ietf-acl"):
+        _valid(texts, tmp_path, plain="plain" in kind)
+
+
+def _valid(texts: list[str], folder: Path, *, plain: bool) -> None:
+    """What is written is data of the models, as an independent judge has it."""
+    judge = shutil.which("yanglint")
+    if judge is None:
+        pytest.skip("yanglint is not here")
+    files = []
+    for number, text in enumerate(texts):
+        file = folder / f"{number}.json"
+        file.write_text(text)
+        files.append(str(file))
+    models = [
+        IETF / "ietf-access-control-list.yang",
+        *([] if plain else [YANG / "oaktag-acl.yang"]),
+    ]
+    asked = [judge, "-p", str(IETF), "-F", "ietf-access-control-list:*", "-t", "config"]
+    done = [
+        subprocess.run([*asked, *map(str, models), file], capture_output=True, text=True)
+        for file in files
+    ]
+    assert not [d.stderr for d in done if d.returncode], done[0].stderr
+    # The judge judges: a port that is none is refused.
+    broken = next((t for t in texts if '"port": ' in t), None)
+    if broken is not None:
+        Path(files[0]).write_text(re.sub(r'"port": \d+', '"port": 70000', broken))
+        again = subprocess.run(
+            [*asked, *map(str, models), files[0]], capture_output=True, text=True
+        )
+        assert again.returncode and "70000" in again.stderr
+
+
+@pytest.mark.parametrize("kind", KINDS)
+def test_a_changed_list_is_refused_refuted_or_the_same(kind: str, tmp_path: Path) -> None:
+    """Characters and lines changed at random: a list that reads and is said to be equal acts alike on
+    every packet that any entry tells apart."""
+    rng = random.Random(kind)
+    told: Counter[str] = Counter()
+
+    @settings(
+        max_examples=4 if _slow(kind) else 10, database=None, phases=[Phase.explicit, Phase.generate], deadline=None,
+        suppress_health_check=list(HealthCheck),
+    )  # fmt: skip
+    @given(stack=stacks(), point=points)
+    def holds(stack: Stack, point: dict[str, Any]) -> None:
+        model, made = _of_kind(stack, point, kind, tmp_path)
+        try:
+            text = written(model, made, list_of(model, made)).text
+        except UnwritableEntry:
+            return
+        read = dialect_of(model, made).read
+        sound = read(text)
+        packets = [Packet(*p) for p in stack.packets()]
+        places = [a for held in PLACES.values() for a in held]
+        for _ in range(25):
+            changed = _changed(text, rng)
+            try:
+                against = refute(model, made, changed)
+            except UnreadableList as error:
+                assert 1 <= error.line <= changed.count("\n") + 2, error
+                told["refused"] += 1
+                continue
+            held = read(changed)
+            if against is not None:
+                told["refuted"] += 1
+                if not against.what:
+                    met = against.source, against.destination, against.frame
+                    acted = act(held, against.packet, *met)
+                    assert acted.action == against.listed[0], against
+                    assert act(sound, against.packet, *met).action == against.meant[0], against
+                continue
+            told["equal"] += 1
+            for packet in rng.sample(packets, min(20, len(packets))):
+                family = [a for a in places if (":" in a) == (packet.family == 6)]
+                a, b = (parse_address(x)[1] for x in rng.sample(family, 2))
+                frame = rng.choice((0, 310, 411, 9))
+                assert (
+                    act(held, packet, a, b, frame).action == act(sound, packet, a, b, frame).action
+                )
+
+    holds()
+    assert told["refused"] > 5 and told["refuted"] > 1, told
+
+
+def _changed(text: str, rng: random.Random) -> str:
+    """A character or a line more, less, other, or in another place."""
+    lines = text.split("\n")
+    at, other = rng.randrange(len(lines)), rng.randrange(len(lines))
+    kind = rng.randrange(7)
+    if kind == 0:
+        del lines[at]
+    elif kind == 1:
+        lines.insert(at, lines[other])
+    elif kind == 2:
+        lines[at], lines[other] = lines[other], lines[at]
+    elif kind == 3:
+        words = {"allow": "deny", "deny": "allow", "accept": "drop", "drop": "accept",
+                 "yes": "no", "no": "yes", "let": "keep", "keep": "let", "true": "false"}  # fmt: skip
+        lines[at] = re.sub(
+            r"\b(allow|deny|accept|drop|yes|no|let|keep|true)\b",
+            lambda m: words[m[0]],
+            lines[at],
+            count=1,
+        )
+    elif kind == 4:
+        lines[at] = re.sub(
+            r"\d+",
+            lambda m: str(max(int(m[0]) + rng.choice((-1, 1)), 0)),
+            lines[at],
+            count=rng.randrange(1, 4),
+        )
+    else:
+        place = rng.randrange(len(text))
+        other_letter = rng.choice('0123456789,.:-/ \n"[]')
+        return text[:place] + (other_letter if kind == 5 else "") + text[place + 1 :]
+    return "\n".join(lines)
+
+
+def _rows() -> list[list[str]]:
+    """The rows of the table of combinations."""
+    text = (ROOT / "docs" / "points.md").read_text()
+    rows = [
+        [cell.strip() for cell in line.strip("|").split("|")]
+        for line in text.split("\n")
+        if line.startswith("| ")
+    ]
+    start = next(n for n, row in enumerate(rows) if row[0] == "dialect")
+    return rows[start + 1 :]
+
+
+@pytest.mark.parametrize("row", _rows(), ids=lambda row: " ".join(row)[:70])
+def test_the_table_of_combinations_is_true(row: list[str], tmp_path: Path) -> None:
+    dialect, point, permission, outcome = row
+    point, permission = (text.strip("`") or "{}" for text in (point, permission))
+    said = point if point.startswith("{") else f"{{{point}}}"
+    entry = permission if permission.startswith("{") else f"{{{permission}}}"
+    for file in TEMPLATES.iterdir():
+        shutil.copy(file, tmp_path)
+    (tmp_path / "bare.yaml").write_text("suffix: .bare\ntext: |\n  {{ list.point }}\n")
+    inner = said[1:-1].strip()
+    files = {
+        "oaktag.yaml": "workspace: w\ntags: {issue: 2000-2999}\ndefault: deny\nlayers: [m.csv]\n"
+        "sources: [{file: s.csv, kind: server, id: name, address: ip}]\n",
+        "groups.yaml": "groups: [{id: readers, tag: 310}, {id: shelves, tag: 510}, {id: gear, tag: 600}]\n",
+        "assignments.yaml": "rules: [{give: readers, when: {name: r*}}, {give: shelves, when: {name: s*}}]\n".replace(
+            "name:", "id:"
+        ),
+        "permissions.yaml": f"permissions:\n  p:\n    - {entry}\n",
+        "m.csv": "source,destination,permission,mode,way,expires,owner,note\nreaders,shelves,p,,,,,\nreaders,gear,p,,,,,\n",
+        "s.csv": "name,ip\nr1,10.1.0.1;2001:db8:1::1\ns1,10.2.0.1;2001:db8:2::1\n",
+        "network.yaml": "nodes:\n  - {node: gate, address: [10.1.0.254], group: gear, point: {dialect: "
+        f"{dialect}{', ' if inner else ''}{inner}}}}}\n"
+        "segments:\n  - {segment: a, node: gate, prefixes: [10.1.0.0/24, 2001:db8:1::/64]}\n"
+        "  - {segment: b, node: gate, prefixes: [10.2.0.0/24, 2001:db8:2::/64]}\n"
+        "feeds: [{from: registry, to: gate}]\n",
+    }
+    for name, text in files.items():
+        (tmp_path / name).write_text(text)
+    workspace = package.Workspace.load(tmp_path)
+    if not outcome.startswith("compiles"):
+        with pytest.raises(OakTagError) as caught:
+            workspace.compile(tmp_path / "lists")
+        assert outcome in str(caught.value)
+        assert not (tmp_path / "lists").exists()
+        return
+    (made,) = workspace.compile(tmp_path / "lists").points
+    assert made["proved"] == (outcome == "compiles"), made
+    (proved,) = workspace.prove(tmp_path / "lists").points
+    assert proved["equal"] is (True if outcome == "compiles" else None), proved
+    if dialect == "json":
+        name = "access-list-addresses" if "tables: false" in point else "access-list"
+        schema = json.loads((ROOT / f"src/oaktag/schemas/{name}.json").read_text())
+        jsonschema.validate(json.loads(Path(made["file"]).read_text()), schema)
