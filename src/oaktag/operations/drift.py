@@ -25,7 +25,7 @@ from oaktag.core.reach import Flow, State
 from oaktag.errors import UnreadableList
 from oaktag.operations.failures import told
 from oaktag.operations.json_parts import Document
-from oaktag.operations.lists import able_of, dialect_of, list_text
+from oaktag.operations.lists import able_of, dialect_of, endings, list_text
 from oaktag.operations.model import Model
 from oaktag.operations.result import Result, Row
 from oaktag.workspace.observed_file import HeldList, Report, read_reports
@@ -54,7 +54,7 @@ class Observed:
     """
 
     def __init__(self, model: Model, folder: Path) -> None:
-        self.reports = read_reports(folder, model.network.nodes)
+        self.reports = read_reports(folder, model.network.nodes, endings(model))
         self.unread: dict[str, str] = {}
         self.strange: dict[str, list[str]] = {}
         self.trees: dict[str, AccessList] = {}

@@ -12,6 +12,7 @@ from oaktag.core.accesslist import End, Standing
 from oaktag.core.addressed import apart_from, joined
 from oaktag.core.addresses import Span
 from oaktag.core.network import Point
+from oaktag.core.packets import Region
 from oaktag.core.service_text import regions_text
 from oaktag.errors import UsageError
 from oaktag.operations.json_parts import Document
@@ -95,7 +96,7 @@ def _told(
         every = {places.get(key) for key in entry.keys}  # the default's key is no line's
         cited = every if own is None else every & own
         lines = sorted((n for n in cited if n is not None), key=lambda n: model.lines[n].location)
-        packets = "any" if entry.region is None else regions_text([entry.region], model.named)
+        packets = _packets(model, entry.region)
         rows.append(
             {
                 "line": standing.line,
@@ -110,6 +111,14 @@ def _told(
             }
         )
     return ListEntries(point=point.id, file=file_of(model, point), outside=outside, entries=rows)
+
+
+def _packets(model: Model, region: Region | None) -> str:
+    if region is None:
+        return "any"
+    if region.protocols == ((0, 255),) and len(region.families) == 1:
+        return f"any on IPv{region.families[0]}"
+    return regions_text([region], model.named)
 
 
 def _line(model: Model, number: int) -> Document:

@@ -181,6 +181,12 @@ def file_of(model: Model, point: Point) -> str:
     return f"{point.id}{dialect_of(model, point).suffix}"
 
 
+def endings(model: Model) -> list[str]:
+    """What files of lists end in."""
+    own = {template.suffix for template in model.network.templates.values()}
+    return sorted({dialect.suffix for dialect in DIALECTS.values()} | own)
+
+
 def refute(model: Model, point: Point, text: str) -> Refuted | None:
     """Read a list back and hold it against the matrix.
 
@@ -374,12 +380,9 @@ def prove(model: Model, folder: Path, progress: Progress | None = None) -> Prove
 def _strangers(model: Model, folder: Path) -> Iterator[Document]:
     """Lists in the folder of which no point is meant to hold any."""
     meant = {file_of(model, p) for p in points_of(model)}
-    endings = {d.suffix for d in DIALECTS.values()} | {
-        t.suffix for t in model.network.templates.values()
-    }
     with contextlib.suppress(OSError):
         for path in sorted(folder.iterdir()):
-            ending = next((e for e in endings if path.name.endswith(e)), None)
+            ending = next((e for e in endings(model) if path.name.endswith(e)), None)
             if ending is not None and path.name not in meant:
                 name = path.name.removesuffix(ending)
                 point = model.network.points.get(name)

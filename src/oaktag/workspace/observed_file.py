@@ -15,7 +15,7 @@ from __future__ import annotations
 import json
 import re
 from collections import Counter
-from collections.abc import Callable, Collection, Iterable
+from collections.abc import Callable, Collection, Iterable, Sequence
 from hashlib import sha256
 from pathlib import Path
 from typing import Any, NamedTuple, TypeGuard
@@ -61,12 +61,15 @@ class Report(NamedTuple):
     counters: tuple[tuple[str, int, int, int], ...]
 
 
-#: Lists of points may lie beside the reports.
-LIST = ".list.json"
-
-
-def read_reports(folder: Path, nodes: Iterable[str]) -> dict[str, Report]:
+def read_reports(
+    folder: Path, nodes: Iterable[str], lists: Sequence[str] = ()
+) -> dict[str, Report]:
     """All reports of a folder, by node.
+
+    Args:
+        folder: where they are.
+        nodes: the nodes that there are.
+        lists: what files of lists end in, which may lie beside them.
 
     Raises:
         UsageError: there is no such folder, or no report in it.
@@ -77,7 +80,7 @@ def read_reports(folder: Path, nodes: Iterable[str]) -> dict[str, Report]:
     problems = Problems()
     known = set(nodes)
     found: dict[str, Report] = {}
-    files = sorted(p for p in folder.glob("*.json") if not p.name.endswith(LIST))
+    files = sorted(p for p in folder.glob("*.json") if not p.name.endswith(tuple(lists)))
     for path in files:
         report = _Reader(path, problems).read()
         if report is None:
