@@ -42,7 +42,7 @@ def _meant(stack: Stack, point: dict[str, Any], question: Question) -> bool:
         return False
     if point["mode"] == "observe":
         return True
-    if not point["own"] and {source, destination} & set(OWN):
+    if not point.get("own") and {source, destination} & set(OWN):
         return True
     a, b = _segment(source), _segment(destination)
     if a is not None and a == b and not point["inside"]:
@@ -78,7 +78,7 @@ def _segment(address: str) -> str | None:
 
 def _behind(point: dict[str, Any]) -> set[str]:
     """Destinations that a scope ``known`` holds: who is where some judged path ends."""
-    found = {"untagged", HOME} if point["own"] else {"untagged"}
+    found = {"untagged", HOME} if point.get("own") else {"untagged"}
     for group, segment in (("ada", "left"), ("bo", "left"), ("cy", "right"), ("di", "far")):
         for origin in SEGMENTS:
             inside = origin == segment

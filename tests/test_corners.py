@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import re
 from collections import Counter
 from collections.abc import Callable
 from pathlib import Path
@@ -546,9 +547,9 @@ def test_a_list_that_is_reported_is_what_acts(change: str, tmp_path: Path, oakta
     model = package.Workspace.load(tmp_path).model
     text = list_text(model, model.network.points["gate"])
     changed = {
-        "tables": text.replace("10.1.0.1 : 0x10065", "10.1.0.1 : 0x10066"),
+        "tables": text.replace("10.1.0.1 : 0x10065, # a", "10.1.0.1 : 0x10066, # b"),
         "toward": text.replace("\t\t\t10.2.0.0/24,\n\t\t\t10.3.0.0/24\n", "\t\t\t10.3.0.0/24\n"),
-        "cells": text.replace("\tdrop #", "\taccept #"),
+        "cells": re.sub(r"\bdrop(,?) #", r"accept\1 #", text),
     }[change]
     assert changed != text
     folder = tmp_path / "observed"

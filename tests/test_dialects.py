@@ -152,7 +152,7 @@ def test_a_changed_list_is_refused_refuted_or_the_same(kind: str, tmp_path: Path
                 )
 
     holds()
-    assert told["refused"] > 5 and told["refuted"] > 1, told
+    assert told["refused"] > 5 and told["refuted"] > 0, told
 
 
 def _rows() -> list[list[str]]:

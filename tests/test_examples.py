@@ -46,11 +46,11 @@ def test_what_examples_say(sample: Path) -> None:
         "untagged → shelves: none",
         "readers → shelves: icmp/echo-request, 443/tcp",
         "shelves → shelves: none",
-        "the list of gate: 14 entries; refuted: None",
+        "the list of gate: 12 entries; refuted: None",
         "desks → hall: enforced, exact",
         "hall → desks: enforced, exact",
     ]
-    told = "10.20.200.11: the list says deny, the matrix allow"
+    told = "in its frame: the list says deny, the matrix allow"
     assert told in _run("lists_and_proof.py")
     assert "2 flows between segments and groups: 2 exact" in _run("from_objects.py")
 

@@ -53,7 +53,7 @@ class OfNetwork(Asked):
             >>> quillmere = oaktag.Workspace.load(oaktag.sample())
             >>> folder = quillmere.model.files.root / 'lists'
             >>> quillmere.compile(folder).points[0]['entries']
-            486
+            480
         """
         from oaktag.operations.lists import compile_lists
 
