@@ -270,6 +270,8 @@ def test_from_an_entry_back_and_from_a_cell_forward(
             assert allows == (entry["action"] == "allow"), (entry, text)
             assert {(line["file"], line["line"]) for line in entry["lines"]} <= own
             assert {"source": source, "destination": destination} in entry["cells"]
+            if text.startswith("\t\t\t"):  # a verdict of one cell stands there for itself
+                assert len(entry["cells"]) == 1 and f"# {source} |" in text
             cited = {keys[k] for k in keys if k in text}
             back = oaktag(
                 *at, "compile", "--point", "hall-edge", "--why", str(entry["line"]), "--json"

@@ -93,8 +93,13 @@ def standing(text: str) -> Iterator[Standing]:
     """
     reader = _Reader(text)
     held = reader.whole()
-    for line, chain, place in sorted(reader.places):
-        yield Standing(line, held.chains[chain][place], partial(_leads, held, chain))
+    for line, chain, place, cell in sorted(reader.places):
+        entry = held.chains[chain][place]
+        yield Standing(line, entry, partial(_is, cell) if cell else partial(_leads, held, chain))
+
+
+def _is(cell: tuple[int, ...], source: End, destination: End) -> bool:
+    return cell == (source.tag, destination.tag)
 
 
 def _leads(held: AccessList, chain: str, source: End, destination: End) -> bool:
@@ -117,8 +122,9 @@ class _Reader:
         self.names: dict[int, str] = {}
         #: Chains that stand as a verdict, or in the chain of their destination.
         self.alone: dict[str, tuple[ListEntry, ...]] = {}
-        #: Where entries stand: the line, the chain, and the place in it.
-        self.places: list[tuple[int, str, int]] = []
+        #: Where entries stand: the line, the chain, the place in it, and the cell whose alone they
+        #: are at this line.
+        self.places: list[tuple[int, str, int, tuple[int, ...]]] = []
 
     # -- lines -----------------------------------------------------------------------------------
 
@@ -465,7 +471,7 @@ class _Reader:
                 self.at += 1
                 self.exactly("\t\ttype mark : verdict", "\t\tcounter")
                 for element, behind in self.elements("\t\t"):
-                    tag, chain = self.cell(element, behind)
+                    tag, chain = self.cell(element, behind, int(match[1]))
                     if tag in cells:
                         raise self.fail(f"{element!r} stands twice")
                     cells[tag] = chain
@@ -511,11 +517,11 @@ class _Reader:
             # One entry alone is the same chain wherever it stands.
             name = repr(entries[0]) if len(entries) == 1 else f"{tag}>{target}"
             held[tag], self.alone[name] = name, tuple(entries)
-            self.places += [(begins + n, name, n) for n in range(len(entries))]
+            self.places += [(begins + n, name, n, (tag, target)) for n in range(len(entries))]
             begins += len(entries)
         return held
 
-    def cell(self, element: str, behind: str) -> tuple[int, str]:
+    def cell(self, element: str, behind: str, target: int) -> tuple[int, str]:
         """A source's tag and its chain, which may be but a verdict."""
         match = re.fullmatch(rf"0x({_HEX}) : (accept|drop|goto (p[0-9a-f]{{10}}))", element)
         if match is None:
@@ -533,7 +539,7 @@ class _Reader:
         entry = ListEntry(None, action, action, keys=keys, words=words)
         name = repr(entry)
         self.alone[name] = (entry,)
-        self.places.append((self.at + 1, name, 0))
+        self.places.append((self.at + 1, name, 0, (tag, target)))
         return tag, name
 
     def cited(self, match: re.Match[str]) -> tuple[tuple[str, ...], tuple[str, ...]]:
@@ -556,7 +562,7 @@ class _Reader:
                 told = re.fullmatch(rf"\t\t(.+?) # {_CITED}", self.line)
                 if told is None:
                     raise self.fail(f"{self.line.strip()!r} is no entry")
-                self.places.append((self.at + 1, name, len(entries)))
+                self.places.append((self.at + 1, name, len(entries), ()))
                 entries.append(self.entry(told[1], told))
             if not entries or entries[-1].region is not None:
                 raise self.fail(f"chain {name} does not end in an entry for everything")
