@@ -18,6 +18,7 @@ ADDRESSES = {"source": "address", "destination": "address"}
 #: Kinds of points: what of a point they ask for.
 KINDS: dict[str, dict[str, Any]] = {
     "nftables": {"dialect": "nftables"},
+    "nftables, IPv4 alone": {"dialect": "nftables", "limits": {"families": [4]}},
     "json": {"dialect": "json"},
     "json, one port an entry": {
         "dialect": "json", "limits": {"ports": "ranges", "icmp_types": "single", "range_costs": 3},

@@ -155,6 +155,29 @@ def test_a_changed_list_is_refused_refuted_or_the_same(kind: str, tmp_path: Path
     assert told["refused"] > 5 and told["refuted"] > 0, told
 
 
+def _tiny(folder: Path, point: str, entry: str) -> None:
+    """A network of one point, readers → shelves with one permission."""
+    for file in TEMPLATES.iterdir():
+        shutil.copy(file, folder)
+    (folder / "bare.yaml").write_text("suffix: .bare\ntext: |\n  {{ list.point }}\n")
+    files = {
+        "oaktag.yaml": "workspace: w\ntags: {issue: 2000-2999}\ndefault: deny\nlayers: [m.csv]\n"
+        "sources: [{file: s.csv, kind: server, id: name, address: ip}]\n",
+        "groups.yaml": "groups: [{id: readers, tag: 310}, {id: shelves, tag: 510}, {id: gear, tag: 600}]\n",
+        "assignments.yaml": "rules: [{give: readers, when: {id: r*}}, {give: shelves, when: {id: s*}}]\n",
+        "permissions.yaml": f"permissions:\n  p:\n    - {entry}\n",
+        "m.csv": "source,destination,permission,mode,way,expires,owner,note\nreaders,shelves,p,,,,,\nreaders,gear,p,,,,,\n",
+        "s.csv": "name,ip\nr1,10.1.0.1;2001:db8:1::1\ns1,10.2.0.1;2001:db8:2::1\n",
+        "network.yaml": "nodes:\n  - {node: gate, address: [10.1.0.254], group: gear, point: {"
+        f"{point}}}}}\n"
+        "segments:\n  - {segment: a, node: gate, prefixes: [10.1.0.0/24, 2001:db8:1::/64]}\n"
+        "  - {segment: b, node: gate, prefixes: [10.2.0.0/24, 2001:db8:2::/64]}\n"
+        "feeds: [{from: registry, to: gate}]\n",
+    }
+    for name, text in files.items():
+        (folder / name).write_text(text)
+
+
 def _rows() -> list[list[str]]:
     """The rows of the table of combinations."""
     text = (ROOT / "docs" / "points.md").read_text()
@@ -171,30 +194,9 @@ def _rows() -> list[list[str]]:
 def test_the_table_of_combinations_is_true(row: list[str], tmp_path: Path) -> None:
     dialect, point, permission, outcome = row
     point, permission = (text.strip("`") or "{}" for text in (point, permission))
-    said = point if point.startswith("{") else f"{{{point}}}"
+    inner = (point if point.startswith("{") else f"{{{point}}}")[1:-1].strip()
     entry = permission if permission.startswith("{") else f"{{{permission}}}"
-    for file in TEMPLATES.iterdir():
-        shutil.copy(file, tmp_path)
-    (tmp_path / "bare.yaml").write_text("suffix: .bare\ntext: |\n  {{ list.point }}\n")
-    inner = said[1:-1].strip()
-    files = {
-        "oaktag.yaml": "workspace: w\ntags: {issue: 2000-2999}\ndefault: deny\nlayers: [m.csv]\n"
-        "sources: [{file: s.csv, kind: server, id: name, address: ip}]\n",
-        "groups.yaml": "groups: [{id: readers, tag: 310}, {id: shelves, tag: 510}, {id: gear, tag: 600}]\n",
-        "assignments.yaml": "rules: [{give: readers, when: {name: r*}}, {give: shelves, when: {name: s*}}]\n".replace(
-            "name:", "id:"
-        ),
-        "permissions.yaml": f"permissions:\n  p:\n    - {entry}\n",
-        "m.csv": "source,destination,permission,mode,way,expires,owner,note\nreaders,shelves,p,,,,,\nreaders,gear,p,,,,,\n",
-        "s.csv": "name,ip\nr1,10.1.0.1;2001:db8:1::1\ns1,10.2.0.1;2001:db8:2::1\n",
-        "network.yaml": "nodes:\n  - {node: gate, address: [10.1.0.254], group: gear, point: {dialect: "
-        f"{dialect}{', ' if inner else ''}{inner}}}}}\n"
-        "segments:\n  - {segment: a, node: gate, prefixes: [10.1.0.0/24, 2001:db8:1::/64]}\n"
-        "  - {segment: b, node: gate, prefixes: [10.2.0.0/24, 2001:db8:2::/64]}\n"
-        "feeds: [{from: registry, to: gate}]\n",
-    }
-    for name, text in files.items():
-        (tmp_path / name).write_text(text)
+    _tiny(tmp_path, f"dialect: {dialect}{', ' if inner else ''}{inner}", entry)
     workspace = package.Workspace.load(tmp_path)
     if not outcome.startswith("compiles"):
         with pytest.raises(OakTagError) as caught:
@@ -210,3 +212,52 @@ def test_the_table_of_combinations_is_true(row: list[str], tmp_path: Path) -> No
         name = "access-list-addresses" if "tables: false" in point else "access-list"
         schema = json.loads((ROOT / f"src/oaktag/schemas/{name}.json").read_text())
         jsonschema.validate(json.loads(Path(made["file"]).read_text()), schema)
+
+
+@pytest.mark.parametrize(
+    ("old", "new", "told"),
+    [
+        (
+            "point {{ list.point }}",
+            "point {{ list.pint }}",
+            "closet.yaml:8: 'dict object' has no attribute 'pint'",
+        ),
+        ("{% endfor %}", "{% endfr %}", "closet.yaml:21: Encountered unknown tag 'endfr'"),
+        ("{{ list.point }}", "{{ list.__class__.__mro__ }}", "is unsafe"),
+        ("(?P<action>yes|no)(?: would", "(?P<deed>yes|no)(?: would", "has no group 'deed'"),
+        ("suffix: .hedge", "suffix: ../hedge", "closet.yaml:3:9: '../hedge' is no ending of files"),
+        ("ports: ranges", "ports: many", "closet.yaml:4:15: ports is 'many'"),
+        ("text: |", "test: |", "closet.yaml:6:1: closet.yaml has no key 'test'"),
+        ("  point {{ list.point }}\n", "  point gait\n", "this is the list of gait, not of gate"),
+        (
+            "remember flows\n",
+            "remember nothing\n",
+            "'remember nothing' is of no kind that closet.yaml reads back",
+        ),
+        (
+            "{% if list.stateful %}",
+            "{% if false %}",
+            "a packet of a flow that is known: the list says deny",
+        ),
+        (
+            "dp={{ p.destination_ports | ranges }}",
+            "dp={{ p.source_ports | ranges }}",
+            "the list is not the matrix",
+        ),
+    ],
+)
+def test_a_template_that_is_wrong_is_told_where(
+    old: str, new: str, told: str, tmp_path: Path
+) -> None:
+    """What it is not, with its line; what it forgets, with a packet."""
+    _tiny(tmp_path, "dialect: template, template: closet.yaml", "{allow: https, log: notice}")
+    file = tmp_path / "closet.yaml"
+    text = file.read_text()
+    assert old in text
+    file.write_text(text.replace(old, new, 1))
+    try:
+        package.Workspace.load(tmp_path).compile(tmp_path / "lists")
+        said = "compiles"
+    except OakTagError as error:
+        said = str(error)
+    assert told in said, said

@@ -48,10 +48,20 @@ def write(template: Template, held: FlatList | AddressList) -> str:
     try:
         text: str = environment.from_string(template.text).render(list=document(held))
     except (TemplateError, ArithmeticError, LookupError, TypeError, ValueError) as error:
-        line = getattr(error, "lineno", None)
+        line = getattr(error, "lineno", None) or _line_of(error)
         at = f"{template.name}:{template.location.line + line}" if line else template.name
         raise UnwritableEntry(f"{held.point}: {at}: {error}") from None
     return text
+
+
+def _line_of(error: BaseException) -> int | None:
+    """The line of the template's text at which it failed."""
+    line, at = None, error.__traceback__
+    while at is not None:
+        if at.tb_frame.f_code.co_filename == "<template>":
+            line = at.tb_lineno
+        at = at.tb_next
+    return line
 
 
 def _ranges(pairs: list[list[int]]) -> str:
