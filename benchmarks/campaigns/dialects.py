@@ -126,7 +126,7 @@ def main() -> int:
                 text = written(model, made, list_of(model, made)).text
             except UnwritableEntry:
                 return
-            if len(text) > 400_000:
+            if len(text) > 60_000:
                 return
             read = dialect_of(model, made).read
             sound = read(text)
