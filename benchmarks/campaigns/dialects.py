@@ -52,7 +52,10 @@ def edges(
     held: AccessList, other: AccessList, rng: random.Random
 ) -> Iterator[tuple[int, int, int, int]]:
     """Family, two addresses and a tag in the frame, at the edges of what two lists tell apart."""
-    places: dict[int, set[int]] = {4: {0x0A090001}, 6: {0x20010DB8 << 96 | 1}}
+    places: dict[int, set[int]] = {
+        4: {0x0A090001, 0x0A090002},
+        6: {0x20010DB8 << 96 | n for n in (1, 2)},
+    }
     for one in (held, other):
         spans: list[Range | Span] = [*one.source_bindings, *one.destination_bindings, *one.own]
         for span in spans:
