@@ -57,6 +57,14 @@ class FlatList:
         """Whether the rest of a flow passes once its first packet did."""
         return PassKnown() in self.head
 
+    def tries(self, one: FlatEntry, source: End, destination: End) -> bool:
+        """Whether an entry of the list is tried for a cell, which must be one of its cells."""
+        return (
+            one.holds(source, destination)
+            and source.tag in self.sources
+            and destination.tag in self.destinations
+        )
+
     def tree(self) -> AccessList:
         """The same list, of every cell the entries that match it, up to the first that matches all
         packets."""

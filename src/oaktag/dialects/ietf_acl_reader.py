@@ -16,7 +16,6 @@ from typing import Any, NamedTuple
 from oaktag.core.accesslist import (
     DEFAULT_KEY,
     AccessList,
-    End,
     ListEntry,
     Standing,
 )
@@ -79,17 +78,9 @@ def standing(text: str) -> Iterator[Standing]:
         if entry.region is None and number <= last:  # not for everything: the other family follows
             entry = replace(entry, region=Region((4,), ((0, 255),), _PORTS, _PORTS))
         if isinstance(held, FlatList):
-            yield Standing(ace.line, entry, partial(_of_cell, held, FlatEntry(*ace.ends, entry)))
+            yield Standing(ace.line, entry, partial(held.tries, FlatEntry(*ace.ends, entry)))
         else:
             yield Standing(ace.line, entry, AddressEntry(*ace.ends, entry).holds)
-
-
-def _of_cell(held: FlatList, one: FlatEntry, source: End, destination: End) -> bool:
-    return (
-        one.holds(source, destination)
-        and source.tag in held.sources
-        and destination.tag in held.destinations
-    )
 
 
 def _read(text: str) -> tuple[FlatList | AddressList, list[_Ace]]:

@@ -14,7 +14,6 @@ from typing import Any, TypeVar
 from oaktag.core.accesslist import (
     DEFAULT_KEY,
     AccessList,
-    End,
     ListEntry,
     Standing,
     Step,
@@ -58,18 +57,10 @@ def standing(text: str) -> Iterator[Standing]:
     held, lines = _read(text)
     if isinstance(held, FlatList):
         for number, flat in enumerate(held.entries):
-            yield Standing(lines["entries", number], flat.entry, partial(_of_cell, held, flat))
+            yield Standing(lines["entries", number], flat.entry, partial(held.tries, flat))
         return
     for number, one in enumerate(held.entries):
         yield Standing(lines["entries", number], one.entry, one.holds)
-
-
-def _of_cell(held: FlatList, one: FlatEntry, source: End, destination: End) -> bool:
-    return (
-        one.holds(source, destination)
-        and source.tag in held.sources
-        and destination.tag in held.destinations
-    )
 
 
 def _read(text: str) -> tuple[FlatList | AddressList, dict[Path, int]]:

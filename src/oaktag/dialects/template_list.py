@@ -15,7 +15,7 @@ from dataclasses import replace
 from functools import partial
 from typing import Any, NamedTuple, NoReturn
 
-from oaktag.core.accesslist import DEFAULT_KEY, AccessList, End, ListEntry, Standing
+from oaktag.core.accesslist import DEFAULT_KEY, AccessList, ListEntry, Standing
 from oaktag.core.addressed import OUTSIDE_KEY, UNJUDGED_KEY, AddressEntry, AddressList
 from oaktag.core.addresses import Prefix, Range, Span, parse_prefix, prefixes_of
 from oaktag.core.flatlist import FlatEntry, FlatList
@@ -91,17 +91,9 @@ def standing(template: Template, text: str) -> Iterator[Standing]:
     for line, number in stood:
         if isinstance(held, FlatList):
             flat = held.entries[number]
-            yield Standing(line, flat.entry, partial(_of_cell, held, flat))
+            yield Standing(line, flat.entry, partial(held.tries, flat))
         else:
             yield Standing(line, held.entries[number].entry, held.entries[number].holds)
-
-
-def _of_cell(held: FlatList, one: FlatEntry, source: End, destination: End) -> bool:
-    return (
-        one.holds(source, destination)
-        and source.tag in held.sources
-        and destination.tag in held.destinations
-    )
 
 
 class _Line(NamedTuple):
