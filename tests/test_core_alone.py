@@ -28,6 +28,8 @@ from oaktag.core.model import Given, Model
 from oaktag.core.network import Feed, Link, Network, Node, Point, Scope, Segment
 from oaktag.core.packets import Atoms, Packet
 from oaktag.core.proof import Meant, prove
+from oaktag.core.proof_lines import Lines
+from oaktag.core.proof_ways import Addresses
 from oaktag.core.reach import Flow
 from oaktag.core.registry import PrefixPin
 from oaktag.core.services import parse_service
@@ -170,7 +172,7 @@ def test_plain_objects_and_files_come_to_the_same(seed: int, tmp_path: Path) -> 
 @pytest.mark.parametrize("seed", SEEDS[:8])
 def test_lists_are_compiled_and_proved_without_files(seed: int) -> None:
     model = Model(given(random_net(seed)))
-    count = 0
+    count, lines = 0, Lines(model.groups, model.given.policy, TODAY, stateless=True)
     for point in model.network.points.values():
         ranges = model.knowledge.at(point.node).ranges()
         scope = model.scope(point)
@@ -178,11 +180,12 @@ def test_lists_are_compiled_and_proved_without_files(seed: int) -> None:
         def meant(held: AccessList, point: Point = point) -> Meant:
             """What the point is for, in plain tables."""
             network, sides = model.network, [frozenset(side) for side in model.scope(point)]
-            return Meant(
-                point, model.groups, model.given.policy, TODAY, model.knowledge.at(point.node).ranges(),
+            places = Addresses(
+                model.knowledge.at(point.node).ranges(),
                 network.spans_of(point.origins), network.spans_of(point.targets),
-                () if point.inside else network.inside_pairs(), sides[0], sides[1],
+                () if point.inside else network.inside_pairs(),
             )  # fmt: skip
+            return Meant(point, lines, places, sides[0], sides[1])
 
         held = compile_point(point, model.matrix, model.keys, model.network, ranges, scope)
         assert held.point == point.id

@@ -25,6 +25,8 @@ if TYPE_CHECKING:  # imported where they are needed: an answer about a cell need
     from oaktag.core.paths import Paths
     from oaktag.core.placement import Host, Hosts
     from oaktag.core.proof import Refuted
+    from oaktag.core.proof_lines import Lines
+    from oaktag.core.proof_ways import Addresses
     from oaktag.core.reach import State
     from oaktag.core.registry import PrefixPin
     from oaktag.core.sessions import Places, Session
@@ -330,19 +332,41 @@ class Model:
 
     def refute(self, point: Point, held: AccessList) -> Refuted | None:
         """A packet of which a list says another thing than the matrix; None proves them equal."""
-        from oaktag.core.network import own_addresses
         from oaktag.core.proof import Meant, prove
 
-        network, scope = self.network, self.scope(point)
+        scope = self.scope(point)
         meant = Meant(
-            point, self.groups, self.given.policy, self.today,
-            self.knowledge.at(point.node).ranges(),
-            network.spans_of(point.origins), network.spans_of(point.targets),
-            () if point.inside else network.inside_pairs(),
-            frozenset(scope[0]), frozenset(scope[1]),
-            own_addresses(point, network),
+            point, self.proof_lines, self._meant_addresses(point), frozenset(scope[0]),
+            frozenset(scope[1]),
         )  # fmt: skip
         return prove(held, meant)
+
+    @cached_property
+    def proof_lines(self) -> Lines:
+        """What the lines come to, for the proof alone."""
+        from oaktag.core.proof_lines import Lines
+
+        stateless = any(not point.stateful for point in self.network.points.values())
+        return Lines(self.groups, self.given.policy, self.today, stateless=stateless)
+
+    def _meant_addresses(self, point: Point) -> Addresses:
+        """What is meant of addresses at a point; points of which the same is share it."""
+        from oaktag.core.network import own_addresses
+        from oaktag.core.proof_ways import Addresses
+
+        table, own = self.knowledge.at(point.node), own_addresses(point, self.network)
+        key = id(table), point.origins, point.targets, point.inside, own
+        if key not in self._addresses_known:
+            network = self.network
+            self._addresses_known[key] = Addresses(
+                table.ranges(), network.spans_of(point.origins), network.spans_of(point.targets),
+                () if point.inside else network.inside_pairs(), own,
+            )  # fmt: skip
+        return self._addresses_known[key]
+
+    @_of_places
+    def _addresses_known(self) -> dict[tuple[Any, ...], Addresses]:
+        return {}
 
     @_of_people
     def _unstable(self) -> set[int]:
