@@ -246,7 +246,7 @@ def test_look_up_is_longest_prefix_then_source_then_time_then_tag(
         assert tags.tolist() == [expected[t] for t in texts]
     for text, tag in expected.items():
         family, number = parse_address(text)
-        spans = [r for r in lookup.ranges() if r.family == family and r.start <= number <= r.end]
+        spans = [r for r in lookup.ranges if r.family == family and r.start <= number <= r.end]
         assert [r.tag for r in spans] == ([tag] if tag else [])
     assert all(a.prefix == b.prefix and a.tag != b.tag for a, b in differing(held))
 

@@ -18,7 +18,7 @@ from oaktag.core.accesslist import AccessList
 from oaktag.core.addresses import parse_prefix
 from oaktag.core.assignment import Condition, Equals, Pin, Rule
 from oaktag.core.bindings import BINDING_SOURCES
-from oaktag.core.compiler import compile_point
+from oaktag.core.compiler import Blocks, compile_point
 from oaktag.core.endpoints import Endpoints, SourceTable, coded
 from oaktag.core.failures import losses
 from oaktag.core.groups import Group, Groups, GroupSet
@@ -149,7 +149,7 @@ def test_plain_objects_and_files_come_to_the_same(seed: int, tmp_path: Path) -> 
         str(b.prefix): (b.tag, b.source) for b in files.registry.in_force
     }
     for node in core.network.nodes:
-        assert core.knowledge.at(node).ranges() == files.knowledge.at(node).ranges()
+        assert core.knowledge.at(node).ranges == files.knowledge.at(node).ranges
     rows = [told(f, core) for f in core.state.flows(core.hosts, core.hosts)]
     assert rows == [told(f, files) for f in files.state.flows(files.hosts, files.hosts)]
     assert len(rows) > 50
@@ -174,20 +174,20 @@ def test_lists_are_compiled_and_proved_without_files(seed: int) -> None:
     model = Model(given(random_net(seed)))
     count, lines = 0, Lines(model.groups, model.given.policy, TODAY, stateless=True)
     for point in model.network.points.values():
-        ranges = model.knowledge.at(point.node).ranges()
+        ranges = model.knowledge.at(point.node).ranges
         scope = model.scope(point)
 
         def meant(held: AccessList, point: Point = point) -> Meant:
             """What the point is for, in plain tables."""
             network, sides = model.network, [frozenset(side) for side in model.scope(point)]
             places = Addresses(
-                model.knowledge.at(point.node).ranges(),
+                model.knowledge.at(point.node).ranges,
                 network.spans_of(point.origins), network.spans_of(point.targets),
                 () if point.inside else network.inside_pairs(),
             )  # fmt: skip
             return Meant(point, lines, places, sides[0], sides[1])
 
-        held = compile_point(point, model.matrix, model.keys, model.network, ranges, scope)
+        held = compile_point(point, Blocks(model.matrix, model.keys), model.network, ranges, scope)
         assert held.point == point.id
         assert prove(held, meant(held)) is None
         count += 1

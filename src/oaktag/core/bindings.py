@@ -184,7 +184,8 @@ class Lookup:
             tags[here[found >= 0]] = self.bindings.tags[found[found >= 0]]
         return tags
 
-    def ranges(self) -> list[Range]:
+    @cached_property
+    def ranges(self) -> tuple[Range, ...]:
         """The whole table as disjoint ranges, neighbours of one tag joined, tag 0 left out.
 
         Tag 0 counts as not known, so a range without a binding says the same.
@@ -204,7 +205,7 @@ class Lookup:
                     result[-1] = before._replace(end=end)
                 else:
                     result.append(Range(family, start, end, tag))
-        return result
+        return tuple(result)
 
 
 def differing(bindings: Iterable[Binding]) -> list[tuple[Binding, Binding]]:

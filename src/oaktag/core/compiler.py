@@ -1,84 +1,206 @@
 """Forms and knowledge → the access list of one point.
 
 Rules kept here (semantics, section 5): the list decides as the matrix does for the tags that the
-point sees; entries that cannot match are left out; equal chains are shared and named by their
-content, so that a change elsewhere renames nothing (those of one entry with the lines that it
-cites, so that each cell cites its own); a cell of which something is recorded has a
-chain of its own, whose records name the cell and its lines; a point in ``observe`` lets all pass
-and records what ``action`` would have denied; a stateless point's list also allows the answers to
-what the opposite cell allows.
+point sees; equal chains are shared and named by their content, so that a change elsewhere renames
+nothing (those of one entry with the lines that it cites, so that each cell cites its own); a cell
+of which something is recorded has a chain of its own, whose records name the cell and its lines.
+
+A *block* is what all sources of a scope may do to one destination. Cells to which lines of the same
+permissions apply in the same order differ in the keys of these lines alone; so each kind of cell is
+worked out once, and each block once for all points that act alike.
 """
 
 from __future__ import annotations
 
-from collections.abc import Collection, Iterator
+from bisect import bisect_right
+from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import replace
-from functools import partial
 from hashlib import blake2b
+from typing import NamedTuple
 
 from oaktag.core.accesslist import DEFAULT_KEY, AccessList, Frames, ListEntry, head_of
-from oaktag.core.addresses import Range
-from oaktag.core.lines import Action
-from oaktag.core.matrix import ANSWERS, Answer, Matrix, Part, Piece
+from oaktag.core.addresses import Range, Span
+from oaktag.core.cells import Acting, entries_of
+from oaktag.core.matrix import Matrix
 from oaktag.core.network import Network, Point, own_addresses
-from oaktag.core.packets import (
-    FAMILIES,
-    ICMP_OF,
-    PORTED,
-    Atoms,
-    Ranges,
-    Region,
-    boxes_of,
-    runs,
-    span_of,
-)
 from oaktag.errors import UnwritableEntry
 
 #: The most cells of one list.
 MOST_CELLS = 1 << 24
-#: Cells that points of one kind, stateful or not, observing or not, have alike: each is compiled
-#: once, and so many are kept.
-Known = dict[tuple[bool, bool, frozenset[int], int, int], tuple[str, list[ListEntry]]]
-MOST_KNOWN = 1 << 18
+#: So many cells are kept in blocks that were compiled.
+MOST_KNOWN = 1 << 20
+#: A chain: its name, and its entries.
+Chain = tuple[str, tuple[ListEntry, ...]]
+
+
+class Block(NamedTuple):
+    """One destination's cells: source tag → chain, sorted; and the chains, with the keys of all
+    cells of this block."""
+
+    row: Mapping[int, str]
+    chains: Mapping[str, tuple[ListEntry, ...]]
+
+
+class _Kind(NamedTuple):
+    """Cells that differ in their lines' keys alone: entries that cite these by their place; and the
+    name of their chain, where it is the same for all of them."""
+
+    name: str | None
+    entries: tuple[ListEntry, ...]
+
+
+class Blocks:
+    """The blocks of a matrix, each worked out once for points that act alike.
+
+    Args:
+        matrix: all decisions.
+        keys: the key of each line of the policy.
+    """
+
+    def __init__(self, matrix: Matrix, keys: Sequence[str]) -> None:
+        self.matrix, self._keys = matrix, keys
+        self._kinds: dict[tuple[object, ...], _Kind] = {}
+        self._known: dict[tuple[Acting, int, tuple[int, ...]], Block] = {}
+        self._columns: dict[tuple[Acting, int], list[Chain]] = {}
+
+    def block(self, acting: Acting, sources: tuple[int, ...], destination: int) -> Block:
+        """What some sources may do to a destination.
+
+        Args:
+            acting: how a point acts.
+            sources, destination: indices of groups.
+        """
+        key = acting, destination, sources
+        if key not in self._known:
+            if sum(len(block.row) for block in self._known.values()) > MOST_KNOWN:
+                self._known.clear()
+            self._known[key] = self._block(*key)
+        return self._known[key]
+
+    def _block(self, acting: Acting, destination: int, sources: tuple[int, ...]) -> Block:
+        column = self._column(acting, destination)
+        groups = self.matrix.groups
+        row = {groups.tag(s): column[s][0] for s in sources}
+        # Cells without a line of their own share one chain, as an object.
+        distinct = {id(column[s]): column[s] for s in sources}
+        return Block(dict(sorted(row.items())), gathered(distinct.values()))
+
+    def _column(self, acting: Acting, destination: int) -> list[Chain]:
+        """The chains of all sources toward a destination."""
+        key = acting, destination
+        if key not in self._columns:
+            if len(self._columns) * len(self.matrix.groups) > MOST_KNOWN:
+                self._columns.clear()
+            toward = self.matrix.rows_toward(destination)
+            back = {} if acting.stateful else self.matrix.rows_from(destination)
+            bare: Chain | None = None
+            column: list[Chain] = []
+            for source in range(len(self.matrix.groups)):
+                rows = toward.get(source, []), back.get(source, [])
+                if bare is None or any(rows):
+                    made = self._chain(acting, source, destination, *rows)
+                    column.append(made)
+                    if not any(rows) and not any(e.cell for e in made[1]):
+                        bare = made
+                else:
+                    column.append(bare)
+            self._columns[key] = column
+        return self._columns[key]
+
+    def _chain(
+        self, acting: Acting, source: int, destination: int, rows: list[int], back: list[int]
+    ) -> Chain:
+        lines = [self.matrix.rows[n].line for n in (*rows, *back)]
+        places = {line: n for n, line in reversed(list(enumerate(lines)))}
+        policy = self.matrix.policy
+        key = acting, len(rows), *(
+            (places[line], policy.lines[line].permission, policy.lines[line].mode,
+             policy.lines[line].layer)
+            for line in lines
+        )  # fmt: skip
+        if key not in self._kinds:
+            self._kinds[key] = self._kind(acting, source, destination, places)
+        kind = self._kinds[key]
+        keys = {str(n): self._keys[line] for line, n in places.items()} | {DEFAULT_KEY: DEFAULT_KEY}
+        groups = self.matrix.groups
+        cell = groups.tag(source), groups.tag(destination)
+        entries = tuple(
+            replace(
+                e,
+                keys=tuple(sorted({keys[k] for k in e.keys})),
+                cell=cell if e.recorded else None,
+            )
+            for e in kind.entries
+        )
+        return kind.name or _name(entries), entries
+
+    def _kind(
+        self, acting: Acting, source: int, destination: int, places: Mapping[int, int]
+    ) -> _Kind:
+        names = {line: str(n) for line, n in places.items()}
+        entries = tuple(entries_of(self.matrix, source, destination, names, acting))
+        own = len(entries) == 1 or any(e.recorded for e in entries)
+        return _Kind(None if own else _name(entries), entries)
+
+
+def _name(entries: Sequence[ListEntry]) -> str:
+    """The name of a chain, by its content."""
+    whole = len(entries) == 1
+    content = repr([replace(e, keys=e.keys if e.cell or whole else (), words=()) for e in entries])
+    return "p" + blake2b(content.encode(), digest_size=5).hexdigest()
+
+
+def gathered(chains: Iterable[Chain]) -> dict[str, tuple[ListEntry, ...]]:
+    """Chains by name; those of one name cite the lines of all of them."""
+    some: dict[str, dict[int, tuple[ListEntry, ...]]] = {}
+    for name, entries in chains:
+        some.setdefault(name, {})[id(entries)] = entries
+    return {
+        name: next(iter(held.values())) if len(held) == 1 else tuple(map(_citing, *held.values()))
+        for name, held in sorted(some.items())
+    }
+
+
+def _citing(*alike: ListEntry) -> ListEntry:
+    keys, words = (
+        tuple(sorted({word for entry in alike for word in getattr(entry, of)}))
+        for of in ("keys", "words")
+    )
+    return replace(alike[0], keys=keys, words=words)
 
 
 def compile_point(
     point: Point,
-    matrix: Matrix,
-    keys: list[str],
+    blocks: Blocks,
     network: Network,
-    bindings: list[Range],
-    scope: tuple[list[int], list[int]],
-    known: Known | None = None,
+    bindings: Sequence[Range],
+    scope: tuple[Sequence[int], Sequence[int]],
 ) -> AccessList:
     """The access list of one point.
 
     Args:
         point: what to compile for.
-        matrix: all decisions.
-        keys: the key of each line of the policy.
+        blocks: all decisions.
         network: for the addresses of segments.
         bindings: what the point knows, as disjoint ranges.
         scope: indices of source and destination groups whose cells it holds.
-        known: what was compiled of the same matrix before.
 
     Raises:
         UnwritableEntry: these are too many cells for one list.
     """
-    groups = matrix.groups
+    groups = blocks.matrix.groups
     cells = len(scope[0]) * len(scope[1])
     if cells > MOST_CELLS:
         raise UnwritableEntry(
             f"{point.id}: its scope has {cells:,} cells, and a list is of at most {MOST_CELLS:,}; "
             "narrow it: scope: known, or {sources: […], destinations: […]}"
         )
-    writer = _Chains(matrix, keys, point, {} if known is None else known)
-    blocks = {
-        groups.tag(d): {groups.tag(s): writer.chain(s, d) for s in scope[0]} for d in scope[1]
-    }
-    bindings = [b for b in bindings if b.family in point.families]
+    acting = Acting(point.stateful, point.mode == "observe", point.families)
+    sources = tuple(scope[0])
+    held = {groups.tag(d): blocks.block(acting, sources, d) for d in scope[1]}
+    chains = gathered(chain for block in held.values() for chain in block.chains.items())
+    bindings = tuple(b for b in bindings if b.family in point.families)
     frames: Frames = "ignored" if point.source_by == "address" else point.if_differ
-    observed = point.mode == "observe"
     return AccessList(
         point=point.id,
         head=head_of(
@@ -86,300 +208,46 @@ def compile_point(
             stateful=point.stateful,
             origins=network.spans_of(point.origins),
             targets=network.spans_of(point.targets),
-            inside=() if point.inside else network.inside_pairs(),
+            inside=_minded(point, network, bindings, 0 in scope[1]),
             families=point.families,
         ),
         restores=frames != "frame",
-        source_bindings=tuple(bindings),
-        destination_bindings=tuple(bindings),
-        blocks={d: dict(sorted(row.items())) for d, row in sorted(blocks.items())},
-        chains=dict(sorted(writer.chains().items())),
-        outside=("allow" if observed else point.outside, point.outside),
+        source_bindings=bindings,
+        destination_bindings=bindings,
+        blocks={d: block.row for d, block in sorted(held.items())},
+        chains=chains,
+        outside=("allow" if point.mode == "observe" else point.outside, point.outside),
         own=own_addresses(point, network),
-        names=_names(matrix, scope, bindings),
+        names=_names(blocks.matrix, scope, bindings),
     )
 
 
+def _minded(
+    point: Point, network: Network, bindings: Sequence[Range], untagged: bool
+) -> tuple[tuple[Span, Span], ...]:
+    """The pairs of addresses inside a segment for which the list must let packets pass by itself.
+
+    Where what has no tag is in no cell, and passes, those are left out that lead to none.
+    """
+    if point.inside:
+        return ()
+    pairs = network.inside_pairs()
+    if untagged or point.outside != "allow":
+        return pairs
+    starts = [(b.family, b.start) for b in bindings]
+
+    def known(span: Span) -> bool:
+        last = bisect_right(starts, (span.family, span.end)) - 1
+        return (
+            last >= 0 and bindings[last].family == span.family and bindings[last].end >= span.start
+        )
+
+    return tuple(pair for pair in pairs if known(pair[1]))
+
+
 def _names(
-    matrix: Matrix, scope: tuple[list[int], list[int]], bindings: list[Range]
+    matrix: Matrix, scope: tuple[Sequence[int], Sequence[int]], bindings: Sequence[Range]
 ) -> dict[int, str]:
     groups = matrix.groups
     tags = {groups.tag(g) for side in scope for g in side} | {b.tag for b in bindings}
     return {tag: groups.name(tag) for tag in sorted(tags) if tag in groups.by_tag}
-
-
-class _Chains:
-    """Chains by content; cells of one content share one, and their keys are gathered."""
-
-    def __init__(self, matrix: Matrix, keys: list[str], point: Point, known: Known) -> None:
-        self.matrix = matrix
-        self._known = known
-        self._like = point.stateful, point.mode == "observe", point.families
-        self.keys = keys
-        self.point = point
-        self._entries: dict[str, list[ListEntry]] = {}
-
-    def chain(self, source: int, destination: int) -> str:
-        """The name of the chain for one cell."""
-        key = *self._like, source, destination
-        if key not in self._known:
-            if len(self._known) >= MOST_KNOWN:
-                self._known.clear()
-            self._known[key] = self._made(source, destination)
-        name, entries = self._known[key]
-        held = self._entries.setdefault(name, list(entries))
-        for number, entry in enumerate(entries):
-            keys, words = (
-                tuple(sorted({*a, *b}))
-                for a, b in ((held[number].keys, entry.keys), (held[number].words, entry.words))
-            )
-            held[number] = replace(held[number], keys=keys, words=words)
-        return name
-
-    def _made(self, source: int, destination: int) -> tuple[str, list[ListEntry]]:
-        entries = entries_of(self.matrix, source, destination, self.keys, self.point)
-        if len(self.point.families) < len(FAMILIES):
-            entries = list(_of_families(entries, self.point.families))
-        groups = self.matrix.groups
-        cell = groups.tag(source), groups.tag(destination)
-        entries = [replace(e, cell=cell) if e.recorded else e for e in entries]
-        whole = len(entries) == 1
-        content = repr(
-            [replace(e, keys=e.keys if e.cell or whole else (), words=()) for e in entries]
-        )
-        return "p" + blake2b(content.encode(), digest_size=5).hexdigest(), entries
-
-    def chains(self) -> dict[str, tuple[ListEntry, ...]]:
-        """All chains written so far."""
-        return {name: tuple(entries) for name, entries in self._entries.items()}
-
-
-def _of_families(entries: list[ListEntry], families: Collection[int]) -> Iterator[ListEntry]:
-    """The entries for packets of some families alone."""
-    for entry in entries:
-        if entry.region is None:
-            yield entry
-            continue
-        mine = tuple(f for f in entry.region.families if f in families)
-        if mine:
-            yield replace(entry, region=entry.region._replace(families=mine))
-
-
-def entries_of(
-    matrix: Matrix, source: int, destination: int, keys: list[str], point: Point
-) -> list[ListEntry]:
-    """One cell as ordered entries, the first that matches deciding; the last matches everything."""
-    decided = 0
-    observe = point.mode == "observe"
-    result: list[ListEntry] = []
-    parts_of = matrix.parts if point.stateful else partial(_with_answers, matrix)
-    steps = _joined(matrix, parts_of(source, destination), observe)
-    for number, parts in enumerate(steps):
-        entry = _entry(matrix, parts, keys, observe)
-        mask = sum(p.mask for p in parts)
-        last = number == len(steps) - 1
-        regions = [None] if last else rules(matrix.atoms, _cover(matrix, parts[0], decided))
-        regions = [r for r in regions if r is None or matrix.atoms.touched(boxes_of(r)) & ~decided]
-        result += [replace(entry, region=region) for region in regions]
-        decided |= mask
-    for kind in KINDS:
-        result = _with_unreadable(matrix, result, kind, (source, destination), keys, point)
-    return result
-
-
-#: Packets may come with ports, or type and code, that cannot be read: family, and protocol.
-KINDS = tuple((f, p) for f in FAMILIES for p in (*PORTED, ICMP_OF[f]))
-
-
-def _with_unreadable(
-    matrix: Matrix,
-    entries: list[ListEntry],
-    kind: tuple[int, int],
-    cell: tuple[int, int],
-    keys: list[str],
-    point: Point,
-) -> list[ListEntry]:
-    """Entries that also do what is meant with packets of a kind whose ports cannot be read.
-
-    Where the first entry for all ports of the protocol does something else, such entries match
-    only what can be read, and what cannot meets an entry of its own before the last one.
-    """
-    whole = whole_of(kind)
-    part = Part(0, *(_unreadable(matrix, cell, answer, whole, point) for answer in ANSWERS))
-    observe = point.mode == "observe"
-    wanted = _entry(matrix, [part], keys, observe)
-    first = next(e for e in entries if _holds(e, whole))
-    if (first.action, first.would) == (wanted.action, wanted.would):
-        return entries
-    result: list[ListEntry] = []
-    for entry in entries[:-1]:
-        if entry.readable or entry.region is None or not _holds(entry, whole):
-            result.append(entry)
-            continue
-        region = entry.region
-        left = runs([p for a, b in region.protocols for p in range(a, b + 1) if p != kind[1]])
-        if left:
-            result.append(replace(entry, region=region._replace(protocols=left)))
-        for family in region.families:
-            mine = whole._replace(families=(family,))
-            result.append(replace(entry, region=mine, readable=family == kind[0]))
-    last = entries[-1]
-    return [*result, replace(last, region=whole, readable=True),
-            replace(wanted, region=whole), last]  # fmt: skip
-
-
-def whole_of(kind: tuple[int, int]) -> Region:
-    """All packets of a kind."""
-    every: Ranges = ((0, span_of(*kind)),)
-    return Region((kind[0],), ((kind[1], kind[1]),), every, every)
-
-
-def _holds(entry: ListEntry, whole: Region) -> bool:
-    """Whether an entry matches packets of a protocol whose ports cannot be read."""
-    return entry.region is None or (not entry.readable and matches_all(entry.region, whole))
-
-
-def matches_all(region: Region, whole: Region) -> bool:
-    """Whether a region holds all packets of one protocol, and so those that cannot be read too."""
-    number = whole.protocols[0][0]
-    return (
-        set(whole.families) <= set(region.families)
-        and any(low <= number <= high for low, high in region.protocols)
-        and region.sources == whole.sources
-        and region.destinations == whole.destinations
-    )
-
-
-def _unreadable(
-    matrix: Matrix, cell: tuple[int, int], answer: Answer, whole: Region, point: Point
-) -> Piece:
-    """Who decides about packets whose ports cannot be read: the first entry for all of them."""
-    mask = matrix.atoms.touched(boxes_of(whole))
-    own = _decides(matrix, cell, answer, mask)
-    if own.action == "deny" and not point.stateful:
-        opposite = _decides(matrix, cell[::-1], answer, mask)
-        if opposite.action == "allow":
-            return opposite
-    return own
-
-
-def _decides(matrix: Matrix, cell: tuple[int, int], answer: Answer, mask: int) -> Piece:
-    passed = -1
-    for number in matrix.rows_of(*cell):
-        row = matrix.rows[number]
-        line = matrix.policy.lines[row.line]
-        if answer not in matrix.answers_of(row) or line.layer == passed:
-            continue
-        for entry, (action, written) in enumerate(matrix.effects[line.permission].steps):
-            if mask & ~written:
-                continue
-            if action == "pass":
-                passed = line.layer
-                break
-            return Piece(0, number, entry, action)
-    return Piece(0, -1, -1, matrix.default(answer))
-
-
-def _with_answers(matrix: Matrix, source: int, destination: int) -> list[Part]:
-    """The parts of a cell, where what answers the opposite cell is allowed by that cell's lines."""
-    acts, woulds = (
-        [p for p in matrix.pieces(destination, source, answer) if p.action == "allow"]
-        for answer in ANSWERS
-    )
-    return [
-        Part(common, a, w)
-        for part in matrix.parts(source, destination)
-        for a in _answered(matrix, part.mask, part.action, acts)
-        for w in _answered(matrix, part.mask, part.would, woulds)
-        if (common := a.mask & w.mask)
-    ]
-
-
-def _answered(matrix: Matrix, mask: int, piece: Piece, back: list[Piece]) -> Iterator[Piece]:
-    """A piece of a cell, and of what it denies that which answers a piece of the opposite cell."""
-    for opposite in back if piece.action == "deny" else ():
-        hit = mask & matrix.atoms.exchanged(opposite.mask)
-        mask &= ~hit
-        if hit:
-            yield opposite._replace(mask=hit)
-    yield piece._replace(mask=mask)
-
-
-def _joined(matrix: Matrix, parts: list[Part], observe: bool) -> list[list[Part]]:
-    """Parts in order; those at the end that do the same as the last are one with it."""
-    joined = [[p] for p in parts]
-    while len(joined) > 1 and _outcome(matrix, joined[-2][0], observe) == _outcome(
-        matrix, joined[-1][0], observe
-    ):
-        joined[-2:] = [joined[-2] + joined[-1]]
-    return joined
-
-
-def _outcome(matrix: Matrix, part: Part, observe: bool) -> tuple[Action, Action, str | None, bool]:
-    log, answer = _attributes(matrix, part.action)
-    if observe:
-        return "allow", part.action.action, log, False
-    return part.action.action, part.would.action, log, answer
-
-
-def _entry(matrix: Matrix, parts: list[Part], keys: list[str], observe: bool) -> ListEntry:
-    action, would, log, answer = _outcome(matrix, parts[0], observe)
-    rows = {piece.row for part in parts for piece in (part.action, part.would)}
-    lines = {matrix.rows[row].line for row in rows if row >= 0}
-    cited = {keys[line] for line in lines} | ({DEFAULT_KEY} if -1 in rows else set())
-    policy = matrix.policy
-    words = {policy.permissions[policy.lines[line].permission].name for line in lines}
-    return ListEntry(
-        None, action, would, log, answer, tuple(sorted(cited)), words=tuple(sorted(words))
-    )
-
-
-def _attributes(matrix: Matrix, piece: Piece) -> tuple[str | None, bool]:
-    if piece.row < 0:
-        return None, False
-    permission = matrix.policy.permissions[
-        matrix.policy.lines[matrix.rows[piece.row].line].permission
-    ]
-    entry = permission.steps[piece.entry]
-    return entry.log, entry.answer
-
-
-def _cover(matrix: Matrix, part: Part, decided: int) -> int:
-    """A set to match: the packets meant, and of those already decided whatever reads shorter."""
-    for piece in (part.action, part.would):
-        if piece.row >= 0:
-            effect = matrix.effects[matrix.policy.lines[matrix.rows[piece.row].line].permission]
-            written = effect.steps[piece.entry][1]
-            if written & ~(part.mask | decided) == 0 and part.mask & ~written == 0:
-                return written
-    return part.mask
-
-
-def rules(atoms: Atoms, mask: int) -> list[Region | None]:
-    """The set as regions, each of one kind: with ports, ICMP of a family, or without ports."""
-    if mask == atoms.full:
-        return [None]
-    result: list[Region | None] = []
-    for region in atoms.regions(mask):
-        for families, protocols in _kinds(region):
-            if protocols:
-                result.append(region._replace(families=families, protocols=protocols))
-    return result
-
-
-def _kinds(region: Region) -> list[tuple[tuple[int, ...], Ranges]]:
-    numbers = [p for low, high in region.protocols for p in range(low, high + 1)]
-    ported = tuple((p, p) for p in numbers if p in PORTED)
-    kinds = [(region.families, ported)]
-    bare: dict[int, list[int]] = {f: [] for f in FAMILIES}
-    for family in region.families:
-        for protocol in numbers:
-            if protocol == ICMP_OF[family]:
-                kinds.append(((family,), ((protocol, protocol),)))
-            elif protocol not in PORTED:
-                bare[family].append(protocol)
-    if bare[4] == bare[6]:
-        kinds.append(((4, 6), runs(bare[4])))
-    else:
-        kinds += [((family,), runs(bare[family])) for family in FAMILIES]
-    return kinds

@@ -18,7 +18,7 @@ from oaktag.core.abilities import EVERYTHING, Abilities
 from oaktag.core.accesslist import AccessList, ListEntry
 from oaktag.core.addressed import Ground, unjudged
 from oaktag.core.addresses import Prefix
-from oaktag.core.compiler import KINDS, matches_all, rules, whole_of
+from oaktag.core.cells import KINDS, matches_all, rules, whole_of
 from oaktag.core.flatlist import FlatEntry, FlatList, of, plain
 from oaktag.core.lines import Action
 from oaktag.core.minimize import Box, Fitted, bits, minimized, together

@@ -396,6 +396,40 @@ class Matrix:
                     found.append(number)
         return sorted(found)
 
+    def rows_toward(self, destination: int) -> dict[int, list[int]]:
+        """Of every source that rows speak of, toward a destination, the numbers of these in
+        order."""
+        numbers = [n for word in self._words_of(destination) for n in self._ending.get(word, ())]
+        for number in self._ending.get(ITSELF, ()):
+            if destination in self.groups.members(self.rows[number].source):
+                numbers.append(number)
+        found: dict[int, list[int]] = {}
+        for number in sorted(numbers):
+            row = self.rows[number]
+            itself = row.destination == ITSELF
+            for source in (destination,) if itself else self.groups.members(row.source):
+                found.setdefault(source, []).append(number)
+        return found
+
+    def rows_from(self, source: int) -> dict[int, list[int]]:
+        """The same of every destination, from a source."""
+        numbers = [n for word in self._words_of(source) for n in self._starting.get(word, ())]
+        found: dict[int, list[int]] = {}
+        for number in sorted(numbers):
+            row = self.rows[number]
+            itself = row.destination == ITSELF
+            for destination in (source,) if itself else self.groups.members(row.destination):
+                found.setdefault(destination, []).append(number)
+        return found
+
+    @cached_property
+    def _ending(self) -> dict[str, list[int]]:
+        """The rows of each destination, by its word."""
+        found: dict[str, list[int]] = {}
+        for number, row in enumerate(self.rows):
+            found.setdefault(row.destination, []).append(number)
+        return found
+
     @cached_property
     def _starting(self) -> dict[str, list[int]]:
         """The rows of each source, by its word."""

@@ -21,6 +21,7 @@ from oaktag.core.packets import Atoms, Box, exchanged
 
 if TYPE_CHECKING:  # imported where they are needed: an answer about a cell needs no network
     from oaktag.core.accesslist import AccessList
+    from oaktag.core.compiler import Blocks
     from oaktag.core.knowledge import Knowledge
     from oaktag.core.paths import Paths
     from oaktag.core.placement import Host, Hosts
@@ -202,7 +203,7 @@ class Model:
     def cut_along(self, boxes: Sequence[Box]) -> Self:
         """The same workspace with the packet space cut along some boxes as well."""
         finer = copy(self)
-        for made in ("state", "_compiled"):
+        for made in ("state", "blocks"):
             finer.__dict__.pop(made, None)
         finer.recut(self, self._atoms([*self.boxes(), *boxes]))
         return finer
@@ -320,15 +321,15 @@ class Model:
         """
         from oaktag.core.compiler import compile_point
 
-        bindings = self.knowledge.at(point.node).ranges()
-        return compile_point(
-            point, self.matrix, self.keys, self.network, bindings, self.scope(point), self._compiled
-        )
+        bindings = self.knowledge.at(point.node).ranges
+        return compile_point(point, self.blocks, self.network, bindings, self.scope(point))
 
     @cached_property
-    def _compiled(self) -> dict[Any, Any]:
-        """Cells as points hold them, for those which follow."""
-        return {}
+    def blocks(self) -> Blocks:
+        """Cells as points hold them, for lists."""
+        from oaktag.core.compiler import Blocks
+
+        return Blocks(self.matrix, self.keys)
 
     def refute(self, point: Point, held: AccessList) -> Refuted | None:
         """A packet of which a list says another thing than the matrix; None proves them equal."""
@@ -359,7 +360,7 @@ class Model:
         if key not in self._addresses_known:
             network = self.network
             self._addresses_known[key] = Addresses(
-                table.ranges(), network.spans_of(point.origins), network.spans_of(point.targets),
+                table.ranges, network.spans_of(point.origins), network.spans_of(point.targets),
                 () if point.inside else network.inside_pairs(), own,
             )  # fmt: skip
         return self._addresses_known[key]

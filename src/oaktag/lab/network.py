@@ -352,7 +352,7 @@ class LabNetwork:
 def ranges_of(rows: Iterable[Row], order: list[str]) -> list[Range]:
     """Bindings as disjoint ranges, those in force."""
     bindings = [Binding(parse_prefix(p), tag, source, since) for p, tag, source, since in rows]
-    return Lookup(bindings, order).ranges()
+    return list(Lookup(bindings, order).ranges)
 
 
 def _on(ranges: list[Range], grounds: list[str]) -> list[Range]:

@@ -166,7 +166,7 @@ def _held(model: Model, held: HeldList) -> AccessList | None:
         if tree.point != held.point:
             raise UnreadableList(2, f"this is the list of {tree.point}")
         if not able_of(model, point).tables:
-            tree = named_by(tree, model.knowledge.at(point.node).ranges())
+            tree = named_by(tree, model.knowledge.at(point.node).ranges)
         return tree
     if held.sha256 is None:
         return None

@@ -132,7 +132,7 @@ def _line(model: Model, number: int) -> Document:
 
 def _end(model: Model, point: Point, group: int) -> End:
     """A group as an end of a cell, with the addresses that a point knows of it."""
-    tag, ranges = model.groups.tag(group), model.knowledge.at(point.node).ranges()
+    tag, ranges = model.groups.tag(group), model.knowledge.at(point.node).ranges
     spans = [Span(r.family, r.start, r.end) for r in ranges if r.tag == tag or not tag]
     return End(tag, tuple(spans if tag else apart_from(joined(spans))))
 

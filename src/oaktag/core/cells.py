@@ -1,0 +1,276 @@
+"""One cell of the matrix, as a point acts on it → ordered entries.
+
+Rules kept here (semantics, section 5): entries that cannot match are left out; a stateless point's
+list also allows the answers to what the opposite cell allows; a point in ``observe`` lets all pass
+and records what ``action`` would have denied; a packet whose ports cannot be read matches only
+entries for all ports of its protocol.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Collection, Iterator, Mapping
+from dataclasses import replace
+from functools import partial
+from typing import NamedTuple
+
+from oaktag.core.accesslist import DEFAULT_KEY, ListEntry
+from oaktag.core.lines import Action
+from oaktag.core.matrix import ANSWERS, Answer, Matrix, Part, Piece
+from oaktag.core.packets import (
+    FAMILIES,
+    ICMP_OF,
+    PORTED,
+    Atoms,
+    Ranges,
+    Region,
+    boxes_of,
+    runs,
+    span_of,
+)
+
+
+class Acting(NamedTuple):
+    """What of a point its cells depend on."""
+
+    stateful: bool
+    observes: bool
+    families: frozenset[int]
+
+
+def _of_families(entries: list[ListEntry], families: Collection[int]) -> Iterator[ListEntry]:
+    """The entries for packets of some families alone."""
+    for entry in entries:
+        if entry.region is None:
+            yield entry
+            continue
+        mine = tuple(f for f in entry.region.families if f in families)
+        if mine:
+            yield replace(entry, region=entry.region._replace(families=mine))
+
+
+def entries_of(
+    matrix: Matrix, source: int, destination: int, keys: Mapping[int, str], acting: Acting
+) -> list[ListEntry]:
+    """One cell as ordered entries, the first that matches deciding; the last matches everything.
+
+    Args:
+        matrix: all decisions.
+        source, destination: the cell, by the indices of its groups.
+        keys: the keys of the lines that speak of it, and of the opposite cell.
+        acting: what of the point they depend on.
+    """
+    decided = 0
+    observe = acting.observes
+    result: list[ListEntry] = []
+    parts_of = matrix.parts if acting.stateful else partial(_with_answers, matrix)
+    steps = _joined(matrix, parts_of(source, destination), observe)
+    for number, parts in enumerate(steps):
+        entry = _entry(matrix, parts, keys, observe)
+        mask = sum(p.mask for p in parts)
+        last = number == len(steps) - 1
+        regions = [None] if last else rules(matrix.atoms, _cover(matrix, parts[0], decided))
+        regions = [r for r in regions if r is None or matrix.atoms.touched(boxes_of(r)) & ~decided]
+        result += [replace(entry, region=region) for region in regions]
+        decided |= mask
+    for kind in KINDS:
+        result = _with_unreadable(matrix, result, kind, (source, destination), keys, acting)
+    if len(acting.families) < len(FAMILIES):
+        return list(_of_families(result, acting.families))
+    return result
+
+
+#: Packets may come with ports, or type and code, that cannot be read: family, and protocol.
+KINDS = tuple((f, p) for f in FAMILIES for p in (*PORTED, ICMP_OF[f]))
+
+
+def _with_unreadable(
+    matrix: Matrix,
+    entries: list[ListEntry],
+    kind: tuple[int, int],
+    cell: tuple[int, int],
+    keys: Mapping[int, str],
+    acting: Acting,
+) -> list[ListEntry]:
+    """Entries that also do what is meant with packets of a kind whose ports cannot be read.
+
+    Where the first entry for all ports of the protocol does something else, such entries match
+    only what can be read, and what cannot meets an entry of its own before the last one.
+    """
+    whole = whole_of(kind)
+    part = Part(0, *(_unreadable(matrix, cell, answer, whole, acting) for answer in ANSWERS))
+    wanted = _entry(matrix, [part], keys, acting.observes)
+    first = next(e for e in entries if _holds(e, whole))
+    if (first.action, first.would) == (wanted.action, wanted.would):
+        return entries
+    result: list[ListEntry] = []
+    for entry in entries[:-1]:
+        if entry.readable or entry.region is None or not _holds(entry, whole):
+            result.append(entry)
+            continue
+        region = entry.region
+        left = runs([p for a, b in region.protocols for p in range(a, b + 1) if p != kind[1]])
+        if left:
+            result.append(replace(entry, region=region._replace(protocols=left)))
+        for family in region.families:
+            mine = whole._replace(families=(family,))
+            result.append(replace(entry, region=mine, readable=family == kind[0]))
+    last = entries[-1]
+    return [*result, replace(last, region=whole, readable=True),
+            replace(wanted, region=whole), last]  # fmt: skip
+
+
+def whole_of(kind: tuple[int, int]) -> Region:
+    """All packets of a kind."""
+    every: Ranges = ((0, span_of(*kind)),)
+    return Region((kind[0],), ((kind[1], kind[1]),), every, every)
+
+
+def _holds(entry: ListEntry, whole: Region) -> bool:
+    """Whether an entry matches packets of a protocol whose ports cannot be read."""
+    return entry.region is None or (not entry.readable and matches_all(entry.region, whole))
+
+
+def matches_all(region: Region, whole: Region) -> bool:
+    """Whether a region holds all packets of one protocol, and so those that cannot be read too."""
+    number = whole.protocols[0][0]
+    return (
+        set(whole.families) <= set(region.families)
+        and any(low <= number <= high for low, high in region.protocols)
+        and region.sources == whole.sources
+        and region.destinations == whole.destinations
+    )
+
+
+def _unreadable(
+    matrix: Matrix, cell: tuple[int, int], answer: Answer, whole: Region, acting: Acting
+) -> Piece:
+    """Who decides about packets whose ports cannot be read: the first entry for all of them."""
+    mask = matrix.atoms.touched(boxes_of(whole))
+    own = _decides(matrix, cell, answer, mask)
+    if own.action == "deny" and not acting.stateful:
+        opposite = _decides(matrix, cell[::-1], answer, mask)
+        if opposite.action == "allow":
+            return opposite
+    return own
+
+
+def _decides(matrix: Matrix, cell: tuple[int, int], answer: Answer, mask: int) -> Piece:
+    passed = -1
+    for number in matrix.rows_of(*cell):
+        row = matrix.rows[number]
+        line = matrix.policy.lines[row.line]
+        if answer not in matrix.answers_of(row) or line.layer == passed:
+            continue
+        for entry, (action, written) in enumerate(matrix.effects[line.permission].steps):
+            if mask & ~written:
+                continue
+            if action == "pass":
+                passed = line.layer
+                break
+            return Piece(0, number, entry, action)
+    return Piece(0, -1, -1, matrix.default(answer))
+
+
+def _with_answers(matrix: Matrix, source: int, destination: int) -> list[Part]:
+    """The parts of a cell, where what answers the opposite cell is allowed by that cell's lines."""
+    acts, woulds = (
+        [p for p in matrix.pieces(destination, source, answer) if p.action == "allow"]
+        for answer in ANSWERS
+    )
+    return [
+        Part(common, a, w)
+        for part in matrix.parts(source, destination)
+        for a in _answered(matrix, part.mask, part.action, acts)
+        for w in _answered(matrix, part.mask, part.would, woulds)
+        if (common := a.mask & w.mask)
+    ]
+
+
+def _answered(matrix: Matrix, mask: int, piece: Piece, back: list[Piece]) -> Iterator[Piece]:
+    """A piece of a cell, and of what it denies that which answers a piece of the opposite cell."""
+    for opposite in back if piece.action == "deny" else ():
+        hit = mask & matrix.atoms.exchanged(opposite.mask)
+        mask &= ~hit
+        if hit:
+            yield opposite._replace(mask=hit)
+    yield piece._replace(mask=mask)
+
+
+def _joined(matrix: Matrix, parts: list[Part], observe: bool) -> list[list[Part]]:
+    """Parts in order; those at the end that do the same as the last are one with it."""
+    joined = [[p] for p in parts]
+    while len(joined) > 1 and _outcome(matrix, joined[-2][0], observe) == _outcome(
+        matrix, joined[-1][0], observe
+    ):
+        joined[-2:] = [joined[-2] + joined[-1]]
+    return joined
+
+
+def _outcome(matrix: Matrix, part: Part, observe: bool) -> tuple[Action, Action, str | None, bool]:
+    log, answer = _attributes(matrix, part.action)
+    if observe:
+        return "allow", part.action.action, log, False
+    return part.action.action, part.would.action, log, answer
+
+
+def _entry(matrix: Matrix, parts: list[Part], keys: Mapping[int, str], observe: bool) -> ListEntry:
+    action, would, log, answer = _outcome(matrix, parts[0], observe)
+    rows = {piece.row for part in parts for piece in (part.action, part.would)}
+    lines = {matrix.rows[row].line for row in rows if row >= 0}
+    cited = {keys[line] for line in lines} | ({DEFAULT_KEY} if -1 in rows else set())
+    policy = matrix.policy
+    words = {policy.permissions[policy.lines[line].permission].name for line in lines}
+    return ListEntry(
+        None, action, would, log, answer, tuple(sorted(cited)), words=tuple(sorted(words))
+    )
+
+
+def _attributes(matrix: Matrix, piece: Piece) -> tuple[str | None, bool]:
+    if piece.row < 0:
+        return None, False
+    permission = matrix.policy.permissions[
+        matrix.policy.lines[matrix.rows[piece.row].line].permission
+    ]
+    entry = permission.steps[piece.entry]
+    return entry.log, entry.answer
+
+
+def _cover(matrix: Matrix, part: Part, decided: int) -> int:
+    """A set to match: the packets meant, and of those already decided whatever reads shorter."""
+    for piece in (part.action, part.would):
+        if piece.row >= 0:
+            effect = matrix.effects[matrix.policy.lines[matrix.rows[piece.row].line].permission]
+            written = effect.steps[piece.entry][1]
+            if written & ~(part.mask | decided) == 0 and part.mask & ~written == 0:
+                return written
+    return part.mask
+
+
+def rules(atoms: Atoms, mask: int) -> list[Region | None]:
+    """The set as regions, each of one kind: with ports, ICMP of a family, or without ports."""
+    if mask == atoms.full:
+        return [None]
+    result: list[Region | None] = []
+    for region in atoms.regions(mask):
+        for families, protocols in _kinds(region):
+            if protocols:
+                result.append(region._replace(families=families, protocols=protocols))
+    return result
+
+
+def _kinds(region: Region) -> list[tuple[tuple[int, ...], Ranges]]:
+    numbers = [p for low, high in region.protocols for p in range(low, high + 1)]
+    ported = tuple((p, p) for p in numbers if p in PORTED)
+    kinds = [(region.families, ported)]
+    bare: dict[int, list[int]] = {f: [] for f in FAMILIES}
+    for family in region.families:
+        for protocol in numbers:
+            if protocol == ICMP_OF[family]:
+                kinds.append(((family,), ((protocol, protocol),)))
+            elif protocol not in PORTED:
+                bare[family].append(protocol)
+    if bare[4] == bare[6]:
+        kinds.append(((4, 6), runs(bare[4])))
+    else:
+        kinds += [((family,), runs(bare[family])) for family in FAMILIES]
+    return kinds
