@@ -10,7 +10,7 @@ all of this is worked out once.
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Iterator, Sequence
+from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass
 from functools import lru_cache
 from itertools import product
@@ -83,21 +83,13 @@ class Arrivals(NamedTuple):
     frames: NDArray[np.int32]
 
 
-class Stretch(NamedTuple):
-    """Addresses that nothing tells apart, by the first of them; the pairs of segments' addresses
-    that hold it, as meant and as listed."""
-
-    address: int
-    inside: frozenset[int]
-    listed: frozenset[tuple[int, int]]
-
-
 class Class(NamedTuple):
-    """Stretches of one ground with the same tags: by the list's table, and as meant."""
+    """Addresses of one ground with the same tags, by the list's table and as meant: stretches of
+    those that nothing tells apart, by their places."""
 
     listed: int
     meant: int
-    stretches: tuple[Stretch, ...]
+    stretches: NDArray[np.int64]
 
 
 class Marked(NamedTuple):
@@ -128,19 +120,16 @@ class Field(NamedTuple):
     sources: Arrivals
     targets: tuple[Class, ...]
     marked: Marked | None
+    ends: tuple[_End, _End]
 
     def example(self, source: Class, target: Class) -> tuple[int, int] | None:
         """Two addresses of a field, of some classes; None if all are inside of one segment."""
-        if not self.apart:
-            return source.stretches[0].address, target.stretches[0].address
-        return next(
-            (
-                (a.address, b.address)
-                for a, b in product(source.stretches, target.stretches)
-                if not a.inside & b.inside and not a.listed & b.listed
-            ),
-            None,
-        )
+        one, two = self.ends
+        starts = one.ground.starts
+        for a, b in product(source.stretches.tolist(), target.stretches.tolist()):
+            if not self.apart or not (one.inside[a] & two.inside[b] or one.pairs[a] & two.pairs[b]):
+                return starts[a][1], starts[b][1]
+        return None
 
 
 class _Ground(NamedTuple):
@@ -160,12 +149,16 @@ class _Part(NamedTuple):
     ground: _Ground
     classes: tuple[Class, ...]
 
+    #: The pairs of segments' addresses that hold all of them, as meant and as listed.
+    inside: frozenset[int] = frozenset()
+    pairs: frozenset[tuple[int, int]] = frozenset()
+
     def alike(self) -> tuple[object, ...]:
         """What it has in common with others in which other addresses do the same."""
         return self.ground, tuple((one.listed, one.meant) for one in self.classes)
 
 
-@lru_cache(maxsize=256)
+@lru_cache(maxsize=512)
 def fields(
     seen: Seen, places: Addresses, sight: Sight, frames: tuple[int, ...]
 ) -> tuple[Field, ...]:
@@ -188,8 +181,10 @@ class _Fields:
         self.sight = sight
         self.frames = np.array(frames, dtype=np.int32)
         self.homes = bool(seen.own or places.own)
-        self.sources = _End("source", seen.head, seen.sources, seen.own, places, sight)
-        self.targets = _End("destination", seen.head, seen.targets, seen.own, places, sight)
+        self.ground = _Stretches(seen, places)
+        self.sources = _End(self.ground, "source", seen, places, sight)
+        self.targets = _End(self.ground, "destination", seen, places, sight)
+        self.ends = self.sources, self.targets
         self._arrivals: dict[tuple[int, bool], Arrivals] = {}
 
     def all(self) -> Iterator[Field]:
@@ -211,13 +206,15 @@ class _Fields:
         and whether that is inside of a segment."""
         for source, target in product(self.sources.parts, self.targets.parts):
             yield True, source, target, None, False
-        for number in self.sources.inside.keys() & self.targets.inside.keys():
-            for source, target in product(self.sources.inside[number], self.targets.inside[number]):
+        # Of most segments nothing is known: these are alike, and one speaks for all of them.
+        ones, twos = self.sources.inside.alike(), self.targets.inside.alike()
+        known = {(ones[n], twos[n]): n for n in sorted(ones.keys() & twos.keys(), reverse=True)}
+        for n in known.values():
+            for source, target in product(self.sources.in_segment(n), self.targets.in_segment(n)):
                 yield False, source, target, _first_between(source, target), True
-        for place in self.sources.between.keys() & self.targets.between.keys():
-            for source, target in product(self.sources.between[place], self.targets.between[place]):
-                ones, twos = source.classes[0].stretches[0], target.classes[0].stretches[0]
-                if not ones.inside & twos.inside:
+        for pair in sorted(self.sources.pairs.every & self.targets.pairs.every):
+            for source, target in product(self.sources.in_pair(pair), self.targets.in_pair(pair)):
+                if not source.inside & target.inside:
                     yield False, source, target, _first_between(source, target), False
 
     def _field(
@@ -235,7 +232,9 @@ class _Fields:
         arrivals = self._arriving(source, leaving=way == LEAVING)
         # Of what arrives nothing goes on, in no frame.
         marked = None if way == ARRIVING else self._marked(one.family, source.classes, stop, way)
-        return Field(way, one.family, stop, judged, apart, arrivals, target.classes, marked)
+        return Field(
+            way, one.family, stop, judged, apart, arrivals, target.classes, marked, self.ends
+        )
 
     def _stop(self, source: _Ground, target: _Ground) -> int | None:
         """The place of the first step that lets packets pass by the address at one end."""
@@ -336,85 +335,106 @@ class _End:
     """The addresses of one end of packets, as grounds and classes.
 
     Attributes:
+        ground: the stretches into which they are cut.
+        inside, pairs: which pairs of segments' addresses hold each stretch, as meant and as listed.
         parts: the classes of each ground.
-        inside: the parts of each pair of addresses that is meant to be inside of a segment.
-        between: the same of the pairs of each step that lets packets pass between addresses.
     """
 
     def __init__(
-        self, end: str, head: Sequence[Step], bindings: Sequence[Range], own: Sequence[Span],
-        places: Addresses, sight: Sight,
-    ) -> None:  # fmt: skip
+        self, ground: _Stretches, end: str, seen: Seen, places: Addresses, sight: Sight
+    ) -> None:
         first = end == "source"
         judged = places.origins if first else places.targets
-        inside = [pair[0 if first else 1] for pair in places.inside]
-        steps = [s for s in head if isinstance(s, (PassWithin, PassUnless)) and s.end == end]
-        pairs = {
-            place: [pair[0 if first else 1] for pair in step.pairs]
-            for place, step in enumerate(head)
-            if isinstance(step, PassBetween)
-        }
-        ground = _Stretches(
-            [bindings, places.bindings, judged or (), inside, own, places.own, _ODD,
-             *(step.spans for step in steps), *pairs.values()]
-        )  # fmt: skip
-        within = [ground.within(step.spans) for step in steps]
-        never = ground.within(_NOT_JUDGED)
-        asked = [True] * ground.count if judged is None else ground.within(judged)
-        homes = ground.within(own), ground.within(places.own)
-        tags = ground.tags(bindings), ground.tags(places.bindings)
-        meant_inside = ground.numbers(enumerate(inside))
-        between = ground.numbers(
-            ((place, n), span)
-            for place, spans in pairs.items()
-            for n, span in enumerate(spans)
-            if span.family == head[place].family  # type: ignore[union-attr]
+        steps = [s for s in seen.head if isinstance(s, (PassWithin, PassUnless)) and s.end == end]
+        self.ground = ground
+        self.inside = _Numbers(
+            ground, ((n, pair[0 if first else 1]) for n, pair in enumerate(places.inside))
         )
-        odd = ground.within(_ODD)
-        found: dict[_Ground, dict[tuple[int, int], list[Stretch]]] = {}
-        for n in sorted(range(ground.count), key=odd.__getitem__):
-            family, address = ground.starts[n]
-            home = homes[0][n], homes[1][n]
-            key = _Ground(
-                family,
-                tuple(column[n] for column in within),
-                asked[n] and not never[n] and family in sight.families,
-                home,
-                address if any(home) else None,
-            )
-            found.setdefault(key, {}).setdefault((tags[0][n], tags[1][n]), []).append(
-                Stretch(address, meant_inside[n], between[n])
-            )
-        self.parts = [
-            _Part(key, tuple(Class(*tags, tuple(some)) for tags, some in classes.items()))
-            for key, classes in found.items()
-        ]
-        self.inside = self._grouped(lambda stretch: stretch.inside)
-        self.between = self._grouped(lambda stretch: stretch.listed)
+        self.pairs = _Numbers(
+            ground,
+            (
+                ((place, n), pair[0 if first else 1])
+                for place, step in enumerate(seen.head)
+                if isinstance(step, PassBetween)
+                for n, pair in enumerate(step.pairs)
+                if pair[0].family == step.family
+            ),
+        )
+        asked = np.ones(ground.count, np.bool_) if judged is None else ground.within(judged)
+        asked &= ~ground.within(_NOT_JUDGED)
+        asked &= np.isin(ground.families, list(sight.families))
+        homes = ground.within(seen.own), ground.within(places.own)
+        # Addresses of the node itself are a ground each.
+        alone = np.where(homes[0] | homes[1], np.arange(ground.count) + 1, 0)
+        within = [ground.within(step.spans) for step in steps]
+        self._kind = _coded([ground.families, asked, *homes, alone, *within])
+        bindings = seen.sources if first else seen.targets
+        self._tags = np.stack([ground.tags(bindings), ground.tags(places.bindings)])
+        # As examples, addresses that no host has come last.
+        self._order = np.argsort(ground.within(_ODD), kind="stable")
+        self._grounds: dict[int, _Ground] = {}
+        self._facts = asked, homes, within
+        self._classes = _coded([self._kind, *self._tags])
+        self.inside.codes = _coded([self._classes, self.pairs.sets])
+        self.parts = list(self._grouped(self._order, np.zeros(ground.count, np.int64)))
 
-    def _grouped(self, numbers: Callable[[Stretch], frozenset[Any]]) -> dict[Any, list[_Part]]:
-        """The parts of each number, each of one ground and the same pairs."""
-        found: dict[Any, dict[tuple[Any, ...], dict[tuple[int, int], Stretch]]] = {}
-        for part in self.parts:
-            for one in part.classes:
-                for stretch in one.stretches:
-                    for number in numbers(stretch):
-                        key = part.ground, stretch.inside, stretch.listed
-                        some = found.setdefault(number, {}).setdefault(key, {})
-                        some.setdefault((one.listed, one.meant), stretch)
-        return {
-            number: [
-                _Part(key[0], tuple(Class(*tags, (s,)) for tags, s in some.items()))
-                for key, some in held.items()
-            ]
-            for number, held in found.items()
-        }
+    def _ground(self, n: int) -> _Ground:
+        """The ground of a stretch."""
+        kind = int(self._kind[n])
+        if kind not in self._grounds:
+            family, address = self.ground.starts[n]
+            asked, homes, within = self._facts
+            home = bool(homes[0][n]), bool(homes[1][n])
+            self._grounds[kind] = _Ground(
+                family, tuple(bool(column[n]) for column in within), bool(asked[n]), home,
+                address if any(home) else None,
+            )  # fmt: skip
+        return self._grounds[kind]
+
+    def _grouped(self, order: NDArray[np.int64], sets: NDArray[np.int64]) -> Iterator[_Part]:
+        """Parts of some stretches, each of one ground and one of some sets."""
+        found: dict[tuple[int, int], list[Class]] = {}
+        for places in _gathered(_coded([sets[order], self._classes[order]])):
+            some = order[places]
+            n = int(some[0])
+            one = Class(int(self._tags[0][n]), int(self._tags[1][n]), some)
+            found.setdefault((int(sets[n]), int(self._kind[n])), []).append(one)
+        for alike in found.values():
+            n = int(alike[0].stretches[0])
+            yield _Part(self._ground(n), tuple(alike), self.inside[n], self.pairs[n])
+
+    def in_segment(self, number: int) -> Iterator[_Part]:
+        """The parts of a pair of addresses that is meant to be inside of a segment."""
+        return self._within(self.inside.holding(number))
+
+    def in_pair(self, number: tuple[int, int]) -> Iterator[_Part]:
+        """The same of a pair of a step that lets packets pass between addresses."""
+        return self._within(self.pairs.holding(number))
+
+    def _within(self, here: NDArray[np.bool_]) -> Iterator[_Part]:
+        sets = _coded([self.inside.sets, self.pairs.sets])
+        return self._grouped(self._order[here[self._order]], sets)
+
+
+def _coded(columns: Sequence[NDArray[Any]]) -> NDArray[np.int64]:
+    """A number for each row of some columns; equal rows have the same."""
+    code = np.zeros(len(columns[0]), dtype=np.int64)
+    for column in columns:
+        distinct, at = np.unique(column, return_inverse=True)
+        code = np.unique(code * len(distinct) + at, return_inverse=True)[1]
+    return code
+
+
+def _gathered(codes: NDArray[np.int64]) -> list[NDArray[np.int64]]:
+    """The places of equal codes, in the order of their first."""
+    order = np.argsort(codes, kind="stable")
+    cuts = np.flatnonzero(np.diff(codes[order])) + 1
+    return sorted(np.split(order, cuts), key=lambda places: int(places[0]))
 
 
 def _first_between(source: _Part, target: _Part) -> int | None:
     """The place of the first step that lets pass what is between two parts."""
-    ones, twos = source.classes[0].stretches[0], target.classes[0].stretches[0]
-    return min((place for place, _ in ones.listed & twos.listed), default=None)
+    return min((place for place, _ in source.pairs & target.pairs), default=None)
 
 
 #: Link-local and multicast addresses are not judged (semantics, section 5).
@@ -436,48 +456,99 @@ _ODD = (
 
 
 class _Stretches:
-    """All addresses of both families, cut along the ends of some spans.
+    """All addresses of both families, cut along the ends of all that a list and what is meant of
+    it speak of.
 
     Attributes:
         starts: the family and the first address of each stretch, sorted.
+        families: the family of each.
     """
 
-    def __init__(self, every: Sequence[Sequence[Span] | Sequence[Range]]) -> None:
-        tops = {(4, 1 << 32), (6, 1 << 128)}
+    def __init__(self, seen: Seen, places: Addresses) -> None:
+        every: list[Iterable[Span | Range]] = [
+            seen.sources, seen.targets, seen.own, places.bindings, places.origins or (),
+            places.targets or (), places.own, _ODD, (s for pair in places.inside for s in pair),
+        ]  # fmt: skip
+        for step in seen.head:
+            if isinstance(step, (PassWithin, PassUnless)):
+                every.append(step.spans)
+            elif isinstance(step, PassBetween):
+                every.append(s for pair in step.pairs for s in pair)
         cuts = {(4, 0), (6, 0)}
         for spans in every:
-            cuts.update((s.family, s.start) for s in spans)
-            cuts.update((s.family, s.end + 1) for s in spans)
-        self.starts = sorted(cuts - tops)
+            for family, start, end, *_ in spans:
+                cuts.add((family, start))
+                cuts.add((family, end + 1))
+        tops = (4, 1 << 32), (6, 1 << 128)
+        self.starts = sorted(cuts.difference(tops))
         self.count = len(self.starts)
         self._place = {start: n for n, start in enumerate(self.starts)}
-        self._place |= {(4, 1 << 32): self._place[6, 0], (6, 1 << 128): self.count}
+        self._place |= {tops[0]: self._place[6, 0], tops[1]: self.count}
+        self.families = np.full(self.count, 6, dtype=np.int64)
+        self.families[: self._place[6, 0]] = 4
 
-    def _slice(self, span: Span | Range) -> slice:
+    def place(self, span: Span | Range) -> slice:
+        """The stretches of a span along whose ends addresses are cut."""
         return slice(self._place[span.family, span.start], self._place[span.family, span.end + 1])
 
-    def within(self, spans: Sequence[Span]) -> list[bool]:
+    def within(self, spans: Sequence[Span]) -> NDArray[np.bool_]:
         """Whether each stretch is in one of some spans."""
         found = np.zeros(self.count, dtype=np.bool_)
         for span in spans:
-            found[self._slice(span)] = True
-        return found.tolist()
+            found[self.place(span)] = True
+        return found
 
-    def tags(self, bindings: Sequence[Range]) -> list[int]:
+    def tags(self, bindings: Sequence[Range]) -> NDArray[np.int64]:
         """The tag to which each stretch is bound, 0 for none, by disjoint ranges."""
-        found = np.zeros(self.count, dtype=np.int32)
+        found = np.zeros(self.count, dtype=np.int64)
         for one in bindings:
-            found[self._slice(one)] = one.tag
-        return found.tolist()
+            found[self.place(one)] = one.tag
+        return found
 
-    def numbers(self, spans: Iterable[tuple[Any, Span]]) -> list[frozenset[Any]]:
-        """The numbers of all spans that hold each stretch."""
+
+class _Numbers:
+    """Which of some numbered spans hold each stretch.
+
+    Attributes:
+        sets: a number for the set of these, of each stretch.
+        every: all numbers.
+        codes: what is told of each stretch besides, as a number.
+    """
+
+    def __init__(self, ground: _Stretches, spans: Iterable[tuple[Any, Span]]) -> None:
         of_span: dict[Span, set[Any]] = {}
         for number, span in spans:
             of_span.setdefault(span, set()).add(number)
-        found: list[frozenset[Any]] = [frozenset()] * self.count
+        known: dict[frozenset[Any], int] = {frozenset(): 0}
+        self._held = [frozenset[Any]()]
+        self.sets = np.zeros(ground.count, dtype=np.int64)
+        self.codes = self.sets
         for span, some in of_span.items():
-            held = frozenset(some)
-            for n in range(*self._slice(span).indices(self.count)):
-                found[n] = found[n] | held if found[n] else held
-        return found
+            here = self.sets[ground.place(span)]
+            for before in set(here.tolist()):
+                both = self._held[before] | some
+                number = known.setdefault(both, len(self._held))
+                if number == len(self._held):
+                    self._held.append(both)
+                here[here == before] = number
+        self.every: set[Any] = set().union(*self._held)
+
+    def __getitem__(self, n: int) -> frozenset[Any]:
+        return self._held[int(self.sets[n])]
+
+    def holding(self, number: Any) -> NDArray[np.bool_]:
+        """The stretches that a span of a number holds."""
+        held = np.array([number in some for some in self._held])
+        return held[self.sets]
+
+    def alike(self) -> dict[Any, tuple[object, ...]]:
+        """Of each number what is told of the stretches in its spans."""
+        told: list[list[int]] = [[] for _ in self._held]
+        width = int(self.codes.max(initial=0)) + 1
+        for pair in np.unique(self.sets * width + self.codes).tolist():
+            told[pair // width].append(pair % width)
+        found: dict[Any, list[tuple[int, ...]]] = {}
+        for some, codes in zip(self._held, told, strict=True):
+            for number in some:
+                found.setdefault(number, []).append(tuple(codes))
+        return {number: tuple(sorted(every)) for number, every in found.items()}
