@@ -183,7 +183,7 @@ def test_lists_are_compiled_and_proved_without_files(seed: int) -> None:
             places = Addresses(
                 model.knowledge.at(point.node).ranges,
                 network.spans_of(point.origins), network.spans_of(point.targets),
-                () if point.inside else network.inside_pairs(),
+                () if point.inside else network.inside_pairs,
             )  # fmt: skip
             return Meant(point, lines, places, sides[0], sides[1])
 

@@ -11,6 +11,7 @@ Names of groups and permissions are there to be read; nothing goes by them.
 
 from __future__ import annotations
 
+from collections import Counter
 from collections.abc import Callable, Collection, Mapping
 from dataclasses import dataclass, field
 from typing import Literal, NamedTuple
@@ -166,7 +167,10 @@ class AccessList:
     @property
     def plain_entries(self) -> int:
         """Entries it would hold if every cell had its own."""
-        return sum(len(self.chains[c]) for b in self.blocks.values() for c in b.values())
+        used = Counter[str]()
+        for row in self.blocks.values():
+            used.update(row.values())
+        return sum(len(self.chains[chain]) * times for chain, times in used.items())
 
     @property
     def stateful(self) -> bool:

@@ -8,9 +8,8 @@ entries for all ports of its protocol.
 
 from __future__ import annotations
 
-from collections.abc import Collection, Iterator, Mapping
+from collections.abc import Collection, Iterator, Mapping, Sequence
 from dataclasses import replace
-from functools import partial
 from typing import NamedTuple
 
 from oaktag.core.accesslist import DEFAULT_KEY, ListEntry
@@ -48,22 +47,29 @@ def _of_families(entries: list[ListEntry], families: Collection[int]) -> Iterato
             yield replace(entry, region=entry.region._replace(families=mine))
 
 
+class Rows(NamedTuple):
+    """The rows of the matrix that apply to a cell, in order; and to the opposite cell."""
+
+    own: Sequence[int]
+    back: Sequence[int]
+
+
 def entries_of(
-    matrix: Matrix, source: int, destination: int, keys: Mapping[int, str], acting: Acting
+    matrix: Matrix, rows: Rows, keys: Mapping[int, str], acting: Acting
 ) -> list[ListEntry]:
     """One cell as ordered entries, the first that matches deciding; the last matches everything.
 
     Args:
         matrix: all decisions.
-        source, destination: the cell, by the indices of its groups.
+        rows: what applies to the cell.
         keys: the keys of the lines that speak of it, and of the opposite cell.
         acting: what of the point they depend on.
     """
     decided = 0
     observe = acting.observes
     result: list[ListEntry] = []
-    parts_of = matrix.parts if acting.stateful else partial(_with_answers, matrix)
-    steps = _joined(matrix, parts_of(source, destination), observe)
+    every = matrix.parts_of(rows.own) if acting.stateful else _with_answers(matrix, rows)
+    steps = _joined(matrix, every, observe)
     for number, parts in enumerate(steps):
         entry = _entry(matrix, parts, keys, observe)
         mask = sum(p.mask for p in parts)
@@ -73,7 +79,7 @@ def entries_of(
         result += [replace(entry, region=region) for region in regions]
         decided |= mask
     for kind in KINDS:
-        result = _with_unreadable(matrix, result, kind, (source, destination), keys, acting)
+        result = _with_unreadable(matrix, result, kind, rows, keys, acting)
     if len(acting.families) < len(FAMILIES):
         return list(_of_families(result, acting.families))
     return result
@@ -87,7 +93,7 @@ def _with_unreadable(
     matrix: Matrix,
     entries: list[ListEntry],
     kind: tuple[int, int],
-    cell: tuple[int, int],
+    rows: Rows,
     keys: Mapping[int, str],
     acting: Acting,
 ) -> list[ListEntry]:
@@ -97,7 +103,7 @@ def _with_unreadable(
     only what can be read, and what cannot meets an entry of its own before the last one.
     """
     whole = whole_of(kind)
-    part = Part(0, *(_unreadable(matrix, cell, answer, whole, acting) for answer in ANSWERS))
+    part = Part(0, *(_unreadable(matrix, rows, answer, whole, acting) for answer in ANSWERS))
     wanted = _entry(matrix, [part], keys, acting.observes)
     first = next(e for e in entries if _holds(e, whole))
     if (first.action, first.would) == (wanted.action, wanted.would):
@@ -141,22 +147,20 @@ def matches_all(region: Region, whole: Region) -> bool:
     )
 
 
-def _unreadable(
-    matrix: Matrix, cell: tuple[int, int], answer: Answer, whole: Region, acting: Acting
-) -> Piece:
+def _unreadable(matrix: Matrix, rows: Rows, answer: Answer, whole: Region, acting: Acting) -> Piece:
     """Who decides about packets whose ports cannot be read: the first entry for all of them."""
     mask = matrix.atoms.touched(boxes_of(whole))
-    own = _decides(matrix, cell, answer, mask)
+    own = _decides(matrix, rows.own, answer, mask)
     if own.action == "deny" and not acting.stateful:
-        opposite = _decides(matrix, cell[::-1], answer, mask)
+        opposite = _decides(matrix, rows.back, answer, mask)
         if opposite.action == "allow":
             return opposite
     return own
 
 
-def _decides(matrix: Matrix, cell: tuple[int, int], answer: Answer, mask: int) -> Piece:
+def _decides(matrix: Matrix, rows: Sequence[int], answer: Answer, mask: int) -> Piece:
     passed = -1
-    for number in matrix.rows_of(*cell):
+    for number in rows:
         row = matrix.rows[number]
         line = matrix.policy.lines[row.line]
         if answer not in matrix.answers_of(row) or line.layer == passed:
@@ -171,15 +175,15 @@ def _decides(matrix: Matrix, cell: tuple[int, int], answer: Answer, mask: int) -
     return Piece(0, -1, -1, matrix.default(answer))
 
 
-def _with_answers(matrix: Matrix, source: int, destination: int) -> list[Part]:
+def _with_answers(matrix: Matrix, rows: Rows) -> list[Part]:
     """The parts of a cell, where what answers the opposite cell is allowed by that cell's lines."""
     acts, woulds = (
-        [p for p in matrix.pieces(destination, source, answer) if p.action == "allow"]
+        [p for p in matrix.pieces_of(rows.back, answer) if p.action == "allow"]
         for answer in ANSWERS
     )
     return [
         Part(common, a, w)
-        for part in matrix.parts(source, destination)
+        for part in matrix.parts_of(rows.own)
         for a in _answered(matrix, part.mask, part.action, acts)
         for w in _answered(matrix, part.mask, part.would, woulds)
         if (common := a.mask & w.mask)

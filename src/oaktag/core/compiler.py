@@ -20,7 +20,7 @@ from typing import NamedTuple
 
 from oaktag.core.accesslist import DEFAULT_KEY, AccessList, Frames, ListEntry, head_of
 from oaktag.core.addresses import Range, Span
-from oaktag.core.cells import Acting, entries_of
+from oaktag.core.cells import Acting, Rows, entries_of
 from oaktag.core.matrix import Matrix
 from oaktag.core.network import Network, Point, own_addresses
 from oaktag.errors import UnwritableEntry
@@ -96,9 +96,9 @@ class Blocks:
             bare: Chain | None = None
             column: list[Chain] = []
             for source in range(len(self.matrix.groups)):
-                rows = toward.get(source, []), back.get(source, [])
+                rows = Rows(toward.get(source, ()), back.get(source, ()))
                 if bare is None or any(rows):
-                    made = self._chain(acting, source, destination, *rows)
+                    made = self._chain(acting, (source, destination), rows)
                     column.append(made)
                     if not any(rows) and not any(e.cell for e in made[1]):
                         bare = made
@@ -107,23 +107,22 @@ class Blocks:
             self._columns[key] = column
         return self._columns[key]
 
-    def _chain(
-        self, acting: Acting, source: int, destination: int, rows: list[int], back: list[int]
-    ) -> Chain:
-        lines = [self.matrix.rows[n].line for n in (*rows, *back)]
+    def _chain(self, acting: Acting, ends: tuple[int, int], rows: Rows) -> Chain:
+        """The chain of one cell."""
+        lines = [self.matrix.rows[n].line for n in (*rows.own, *rows.back)]
         places = {line: n for n, line in reversed(list(enumerate(lines)))}
         policy = self.matrix.policy
-        key = acting, len(rows), *(
+        key = acting, len(rows.own), *(
             (places[line], policy.lines[line].permission, policy.lines[line].mode,
              policy.lines[line].layer)
             for line in lines
         )  # fmt: skip
         if key not in self._kinds:
-            self._kinds[key] = self._kind(acting, source, destination, places)
+            self._kinds[key] = self._kind(acting, rows, places)
         kind = self._kinds[key]
         keys = {str(n): self._keys[line] for line, n in places.items()} | {DEFAULT_KEY: DEFAULT_KEY}
         groups = self.matrix.groups
-        cell = groups.tag(source), groups.tag(destination)
+        cell = groups.tag(ends[0]), groups.tag(ends[1])
         entries = tuple(
             replace(
                 e,
@@ -134,11 +133,9 @@ class Blocks:
         )
         return kind.name or _name(entries), entries
 
-    def _kind(
-        self, acting: Acting, source: int, destination: int, places: Mapping[int, int]
-    ) -> _Kind:
+    def _kind(self, acting: Acting, rows: Rows, places: Mapping[int, int]) -> _Kind:
         names = {line: str(n) for line, n in places.items()}
-        entries = tuple(entries_of(self.matrix, source, destination, names, acting))
+        entries = tuple(entries_of(self.matrix, rows, names, acting))
         own = len(entries) == 1 or any(e.recorded for e in entries)
         return _Kind(None if own else _name(entries), entries)
 
@@ -231,18 +228,20 @@ def _minded(
     """
     if point.inside:
         return ()
-    pairs = network.inside_pairs()
+    pairs = network.inside_pairs
     if untagged or point.outside != "allow":
         return pairs
-    starts = [(b.family, b.start) for b in bindings]
-
-    def known(span: Span) -> bool:
-        last = bisect_right(starts, (span.family, span.end)) - 1
-        return (
-            last >= 0 and bindings[last].family == span.family and bindings[last].end >= span.start
-        )
-
-    return tuple(pair for pair in pairs if known(pair[1]))
+    sides = network.inside_by_target
+    starts = [(span.family, span.start) for span, _ in sides]
+    places: set[int] = set()
+    for one in bindings:
+        n = max(bisect_right(starts, (one.family, one.start)) - 1, 0)
+        while n < len(sides) and (sides[n][0].family, sides[n][0].start) <= (one.family, one.end):
+            span, numbers = sides[n]
+            if span.family == one.family and span.end >= one.start:
+                places.update(numbers)
+            n += 1
+    return tuple(pairs[n] for n in sorted(places))
 
 
 def _names(

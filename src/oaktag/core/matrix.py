@@ -467,9 +467,15 @@ class Matrix:
     ) -> list[Piece]:
         """Who decides what in one cell: disjoint pieces in order, the default last; as if a line
         (``without``) were not there."""
+        return self.pieces_of(self.rows_of(source, destination), answer, without)
+
+    def pieces_of(
+        self, rows: Sequence[int], answer: Answer, without: int | None = None
+    ) -> list[Piece]:
+        """The same in a cell to which some rows apply."""
         live, passed, layer = self.atoms.full, 0, 0
         result: list[Piece] = []
-        for number in self.rows_of(source, destination):
+        for number in rows:
             row = self.rows[number]
             line = self.policy.lines[row.line]
             if answer not in self.answers_of(row) or row.line == without:
@@ -490,9 +496,13 @@ class Matrix:
 
     def parts(self, source: int, destination: int, mask: int | None = None) -> list[Part]:
         """Both answers of one cell for the packets asked of: disjoint parts."""
+        return self.parts_of(self.rows_of(source, destination), mask)
+
+    def parts_of(self, rows: Sequence[int], mask: int | None = None) -> list[Part]:
+        """The same of a cell to which some rows apply."""
         asked = self.atoms.full if mask is None else mask
-        acts = [p for p in self.pieces(source, destination, "action") if p.mask & asked]
-        woulds = [p for p in self.pieces(source, destination, "would") if p.mask & asked]
+        acts = [p for p in self.pieces_of(rows, "action") if p.mask & asked]
+        woulds = [p for p in self.pieces_of(rows, "would") if p.mask & asked]
         return [
             Part(common, a, w) for a in acts for w in woulds if (common := a.mask & w.mask & asked)
         ]

@@ -361,7 +361,7 @@ class Model:
             network = self.network
             self._addresses_known[key] = Addresses(
                 table.ranges, network.spans_of(point.origins), network.spans_of(point.targets),
-                () if point.inside else network.inside_pairs(), own,
+                () if point.inside else network.inside_pairs, own,
             )  # fmt: skip
         return self._addresses_known[key]
 

@@ -282,6 +282,7 @@ class Network:
             return None
         return tuple(sorted(s for name in names for s in self.spans[name]))
 
+    @cached_property
     def inside_pairs(self) -> tuple[tuple[Span, Span], ...]:
         """Pairs of spans between which traffic stays inside one segment."""
         return tuple(
@@ -291,6 +292,14 @@ class Network:
             for b in self.spans[name]
             if a.family == b.family
         )
+
+    @cached_property
+    def inside_by_target(self) -> list[tuple[Span, list[int]]]:
+        """The same by the span of the destination, sorted: which pairs have it."""
+        found: dict[Span, list[int]] = {}
+        for number, pair in enumerate(self.inside_pairs):
+            found.setdefault(pair[1], []).append(number)
+        return sorted(found.items())
 
 
 def own_addresses(point: Point, network: Network) -> tuple[Span, ...]:

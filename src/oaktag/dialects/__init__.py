@@ -58,7 +58,7 @@ class Dialect(NamedTuple):
 
 def _kernel(held: AccessList, able: Abilities) -> Written:
     check(held, able)
-    return Written(nftables.write(held), nftables.entries(held), held.plain_entries)
+    return Written(*nftables.write_counted(held), held.plain_entries)
 
 
 def _row(

@@ -24,6 +24,7 @@ from __future__ import annotations
 import re
 from collections import Counter
 from collections.abc import Collection, Iterator, Mapping, Sequence
+from functools import lru_cache
 from typing import NamedTuple
 
 from oaktag.core.accesslist import (
@@ -83,8 +84,14 @@ def write(held: AccessList) -> str:
     Raises:
         UnwritableEntry: an entry that this dialect cannot express.
     """
+    return write_counted(held)[0]
+
+
+def write_counted(held: AccessList) -> tuple[str, int]:
+    """The same, and the entries that the kernel then holds: those of chains, verdicts of single
+    cells, and references to chains; never more than its entries one by one."""
     body = [*_sets(held), *_head(held)]
-    direct, here, _ = _laid_out(held)
+    direct, here, count = _laid_out(held)
     for target, sources in sorted({0: {}, **held.blocks}.items()):
         body += _block(held, target, sources, direct, here.get(target, ()))
     apart = {held.blocks[d][s] for d, some in here.items() for s in some}
@@ -101,13 +108,7 @@ def write(held: AccessList) -> str:
         *(f"\t{line}" if line else "" for line in body),
         "}",
     ]
-    return "\n".join(lines) + "\n"
-
-
-def entries(held: AccessList) -> int:
-    """The entries that the kernel holds of a list: those of chains, verdicts of single cells, and
-    references to chains; never more than its entries one by one."""
-    return _laid_out(held).entries
+    return "\n".join(lines) + "\n", count
 
 
 def _is_direct(chain: Sequence[ListEntry]) -> bool:
@@ -117,10 +118,14 @@ def _is_direct(chain: Sequence[ListEntry]) -> bool:
 
 def _laid_out(held: AccessList) -> _Layout:
     direct = frozenset(name for name, chain in held.chains.items() if _is_direct(chain))
-    used = Counter(chain for row in held.blocks.values() for chain in row.values())
+    used = Counter[str]()
+    for row in held.blocks.values():
+        used.update(row.values())
     count = sum(used.values()) + sum(len(held.chains[c]) for c in used if c not in direct)
     plain = held.plain_entries
     here: dict[int, list[int]] = {}
+    if count <= plain:
+        return _Layout(direct, here, count)
     cells: dict[str, list[tuple[int, int]]] = {}
     for target, sources in sorted(held.blocks.items()):
         for source, chain in sorted(sources.items()):
@@ -137,9 +142,13 @@ def _laid_out(held: AccessList) -> _Layout:
 
 def _named(held: AccessList, tag: int, *more: str) -> str:
     """What stands behind a line of a tag, for who reads it."""
-    name = held.names.get(tag, "")
-    words = [name if _NAME.fullmatch(name) else "-", *filter(None, more)]
-    return f" # {' | '.join(words)}"
+    return f" # {' | '.join([_shown(held.names.get(tag, '')), *filter(None, more)])}"
+
+
+@lru_cache(maxsize=1 << 14)
+def _shown(name: str) -> str:
+    """A name that can stand behind a line, else -."""
+    return name if _NAME.fullmatch(name) else "-"
 
 
 def _cited(entry: ListEntry) -> list[str]:
@@ -270,11 +279,13 @@ def _block(
 ) -> Iterator[str]:  # fmt: skip
     """What is met by packets for a destination; ``here``: sources whose entries stand here."""
     mapped = {tag: chain for tag, chain in sorted(sources.items()) if tag not in here}
-    elements, behind = [], []
-    for tag, chain in mapped.items():
+    leads: dict[str, tuple[str, str]] = {}
+    for chain in dict.fromkeys(mapped.values()):
         only = held.chains[chain][0] if chain in direct else None
-        elements.append(f"{tag:#x} : " + (_VERDICT[only.action] if only else f"goto {chain}"))
-        behind.append(_named(held, tag, *(_cited(only) if only else ())))
+        told = "".join(f" | {words}" for words in (_cited(only) if only else ()))
+        leads[chain] = _VERDICT[only.action] if only else f"goto {chain}", told
+    elements = [f"{tag:#x} : {leads[chain][0]}" for tag, chain in mapped.items()]
+    behind = [_named(held, tag) + leads[chain][1] for tag, chain in mapped.items()]
     if mapped:
         yield from ("", f"map from_{target} {{", "\ttype mark : verdict", "\tcounter")
         yield from (*_elements(elements, behind), "}")
@@ -291,7 +302,10 @@ def _block(
 
 def span_of(span: Span | Range) -> str:
     """A range of addresses as an element of a set or map."""
-    return span_text(span.family, span.start, span.end)
+    return _span_text(*span[:3])
+
+
+_span_text = lru_cache(maxsize=1 << 16)(span_text)
 
 
 def _rule(point: str, entry: ListEntry) -> str:

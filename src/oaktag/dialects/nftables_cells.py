@@ -43,6 +43,25 @@ _ICMP = {"icmp": (4, 1), "icmpv6": (6, 58)}
 _WITH_PORTS = frozenset(_PORTED.values())
 
 
+_CELL = re.compile(rf"0x({_HEX}) : (accept|drop|goto (p[0-9a-f]{{10}}))")
+_DIRECT = re.compile(rf"{TOLD} \| {_CITED}")
+
+
+@lru_cache(maxsize=1 << 14)
+def _words(text: str) -> tuple[str, ...] | None:
+    """Words that are sorted, each once; None where they are not."""
+    words = tuple(text.split(" ")) if text else ()
+    return words if tuple(sorted(set(words))) == words else None
+
+
+@lru_cache(maxsize=1 << 14)
+def _verdict(allowed: bool, keys: tuple[str, ...], words: tuple[str, ...]) -> tuple[str, ListEntry]:
+    """An entry that is all of its chain; its content is the chain's name."""
+    action: Action = "allow" if allowed else "deny"
+    entry = ListEntry(None, action, action, keys=keys, words=words)
+    return repr(entry), entry
+
+
 class Place(NamedTuple):
     """Where an entry stands: the line, from that of its section; the chain, the place in it, and
     the cell whose alone it is at this line."""
@@ -158,30 +177,26 @@ class _Cells(ListLines):
 
     def cell(self, element: str, behind: str, target: int) -> tuple[int, str]:
         """A source's tag and its chain, which may be but a verdict."""
-        match = re.fullmatch(rf"0x({_HEX}) : (accept|drop|goto (p[0-9a-f]{{10}}))", element)
+        match = _CELL.fullmatch(element)
         if match is None:
             raise self.fail(f"{element!r} is no source tag with its chain")
         tag = int(match[1], 16)
         if match[3]:
             self.told(behind, tag)
             return tag, match[3]
-        told = re.fullmatch(rf"{TOLD} \| {_CITED}", behind)
+        told = _DIRECT.fullmatch(behind)
         if told is None:
             raise self.fail(f"behind {element!r} stand not its group and its keys")
         self.name(tag, told["name"])
-        action: Action = "allow" if match[2] == "accept" else "deny"
-        keys, words = self.cited(told)
-        entry = ListEntry(None, action, action, keys=keys, words=words)
-        name = repr(entry)
+        name, entry = _verdict(match[2] == "accept", *self.cited(told))
         self.alone[name] = (entry,)
         self.places.append(Place(self.at, name, 0, (tag, target)))
         return tag, name
 
     def cited(self, match: re.Match[str]) -> tuple[tuple[str, ...], tuple[str, ...]]:
         """The keys behind an entry, and the names of their permissions."""
-        keys = tuple(match["keys"].split(" "))
-        words = tuple(match["words"].split(" ")) if match["words"] else ()
-        if any(tuple(sorted(set(some))) != some for some in (keys, words)):
+        keys, words = _words(match["keys"]), _words(match["words"] or "")
+        if keys is None or words is None:
             raise self.fail("the keys of an entry, and its words, are sorted, each once")
         return keys, words
 

@@ -11,6 +11,7 @@ NUMBER = r"(?:0|[1-9][0-9]{0,4})"
 NAME = r"[a-z][a-z0-9/-]*"
 #: The name of a group behind a line.
 TOLD = rf" # (?P<name>{NAME}|-)"
+_TOLD = re.compile(TOLD)
 
 
 class ListLines:
@@ -64,18 +65,20 @@ class ListLines:
         place of complaint."""
         if not self.if_next(f"{indent}elements = {{"):
             return
-        while True:
-            found = self.take(rf"{indent}\t([^\t,#]+?)(,?)( # [^\t]+)?")
-            self.at -= 1
-            yield found[1], found[3] or ""
+        form = re.compile(rf"{indent}\t([^\t,#]+)(,?)( # [^\t]+)?")
+        comma = ","
+        while comma:
+            found = form.fullmatch(self.line)
+            if found is None:
+                raise self.fail(f"{self.line.strip()!r} does not belong here")
+            element, comma, behind = found.groups("")
+            yield element, behind
             self.at += 1
-            if not found[2]:
-                break
         self.exactly(f"{indent}}}")
 
     def told(self, behind: str, tag: int) -> None:
         """The name of a tag behind a line, the same wherever it stands."""
-        match = re.fullmatch(TOLD, behind)
+        match = _TOLD.fullmatch(behind)
         if match is None:
             raise self.fail(f"{behind.strip()!r} is not the name of a group")
         self.name(tag, match["name"])

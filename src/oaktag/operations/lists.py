@@ -112,15 +112,7 @@ def _undisturbed(model: Model, point: Point) -> None:
 
 def _told_apart(model: Model, point: Point) -> None:
     """That no cell of the list has an entry for what the point cannot tell apart."""
-    policy = model.files.policy
-    unseen = dialect_of(model, point).unseen
-    odd = {
-        number: entry
-        for number, permission in enumerate(policy.permissions)
-        for entry in permission.steps
-        for box in entry.boxes
-        if box.family in (0, 6) and box.protocols[0] == box.protocols[1] in unseen
-    }
+    odd = model.entries_of(dialect_of(model, point).unseen)
     if not odd:
         return
     scope = [set(side) for side in model.scope(point)]
