@@ -124,13 +124,13 @@ class Blocks:
         groups = self.matrix.groups
         cell = groups.tag(ends[0]), groups.tag(ends[1])
         entries = tuple(
-            replace(
-                e,
-                keys=tuple(sorted({keys[k] for k in e.keys})),
-                cell=cell if e.recorded else None,
+            ListEntry(
+                e.region, e.action, e.would, e.log, e.answer,
+                tuple(sorted({keys[k] for k in e.keys})), e.readable,
+                cell if e.recorded else None, e.words,
             )
             for e in kind.entries
-        )
+        )  # fmt: skip
         return kind.name or _name(entries), entries
 
     def _kind(self, acting: Acting, rows: Rows, places: Mapping[int, int]) -> _Kind:
@@ -231,8 +231,7 @@ def _minded(
     pairs = network.inside_pairs
     if untagged or point.outside != "allow":
         return pairs
-    sides = network.inside_by_target
-    starts = [(span.family, span.start) for span, _ in sides]
+    starts, sides = network.inside_by_target
     places: set[int] = set()
     for one in bindings:
         n = max(bisect_right(starts, (one.family, one.start)) - 1, 0)
@@ -248,5 +247,8 @@ def _names(
     matrix: Matrix, scope: tuple[Sequence[int], Sequence[int]], bindings: Sequence[Range]
 ) -> dict[int, str]:
     groups = matrix.groups
-    tags = {groups.tag(g) for side in scope for g in side} | {b.tag for b in bindings}
-    return {tag: groups.name(tag) for tag in sorted(tags) if tag in groups.by_tag}
+    every = groups.by_tag
+    here = {g for side in scope for g in side} | {every[b.tag] for b in bindings if b.tag in every}
+    if len(here) == len(groups):
+        return groups.named
+    return {tag: name for tag, name in groups.named.items() if every[tag] in here}

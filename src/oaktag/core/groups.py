@@ -178,6 +178,11 @@ class Groups:
         index = self.by_tag.get(tag)
         return str(tag) if index is None else self.all[index].id
 
+    @cached_property
+    def named(self) -> dict[int, str]:
+        """The group of each tag, by name, sorted."""
+        return {tag: self.name(tag) for tag in sorted(self.by_tag)}
+
     def members(self, word: str) -> tuple[int, ...]:
         """Sorted indices of the groups that a group, a set, ``untagged`` or ``*`` stands for."""
         known = self._members.get(word)

@@ -294,12 +294,13 @@ class Network:
         )
 
     @cached_property
-    def inside_by_target(self) -> list[tuple[Span, list[int]]]:
-        """The same by the span of the destination, sorted: which pairs have it."""
+    def inside_by_target(self) -> tuple[list[tuple[int, int]], list[tuple[Span, list[int]]]]:
+        """The same by the span of the destination, sorted: the family and the first address of
+        each, and which pairs have it."""
         found: dict[Span, list[int]] = {}
         for number, pair in enumerate(self.inside_pairs):
             found.setdefault(pair[1], []).append(number)
-        return sorted(found.items())
+        return [(s.family, s.start) for s in sorted(found)], sorted(found.items())
 
 
 def own_addresses(point: Point, network: Network) -> tuple[Span, ...]:

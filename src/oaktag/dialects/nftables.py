@@ -165,46 +165,50 @@ def element_of(ranges: Range, blocks: Collection[int]) -> str:
 
 
 def _sets(held: AccessList) -> Iterator[str]:
-    for family in (4, 6):
-        mine = [r for r in held.source_bindings if r.family == family]
-        yield from _map(
-            f"tags{family}", f"type {_TYPE[family]} : mark",
-            [f"{span_of(r)} : {r.tag | FLAG:#x}" for r in mine],
-            [_named(held, r.tag) for r in mine],
-        )  # fmt: skip
-    for family in (4, 6):
-        mine = [r for r in held.destination_bindings if r.family == family]
-        yield from _map(
-            f"to{family}", f"type {_TYPE[family]} : verdict",
-            [element_of(r, held.blocks) for r in mine],
-            [_named(held, r.tag) for r in mine],
-        )  # fmt: skip
+    for bindings, led in ((held.source_bindings, None), (held.destination_bindings, held.blocks)):
+        for family in (4, 6):
+            mine = tuple(r for r in bindings if r.family == family)
+            names = tuple(_shown(held.names.get(r.tag, "")) for r in mine)
+            known = None if led is None else frozenset(led.keys() & {r.tag for r in mine})
+            yield from (_table(family, mine, names, known), "}", "")
     for step in held.head:
         if isinstance(step, PassUnless):
             spans = [span_of(s) for s in step.spans]
-            yield from _map(_set_name(step), f"type {_TYPE[step.family]}", spans, word="set")
+            yield from _set(_set_name(step), f"type {_TYPE[step.family]}", spans)
         elif isinstance(step, PassBetween):
             pairs = [f"{span_of(a)} . {span_of(b)}" for a, b in step.pairs]
             kind = f"type {_TYPE[step.family]} . {_TYPE[step.family]}"
-            yield from _map(_set_name(step), kind, pairs, word="set")
+            yield from _set(_set_name(step), kind, pairs)
     for family in (4, 6) if held.own else ():
         home = [span_of(s) for s in held.own if s.family == family]
         kind = f"type {_TYPE[family]}"
-        yield from _map(f"own{family}", kind, home, word="set")
+        yield from _set(f"own{family}", kind, home)
         same = [f"{address} . {address}" for address in home]
-        yield from _map(f"self{family}", f"{kind} . {_TYPE[family]}", same, word="set")
+        yield from _set(f"self{family}", f"{kind} . {_TYPE[family]}", same)
+
+
+@lru_cache(maxsize=512)
+def _table(
+    family: int, bindings: Sequence[Range], names: Sequence[str], led: frozenset[int] | None
+) -> str:
+    """A map of addresses: to their tags, or to the chains of these, for those that have one."""
+    behind = [f" # {name}" for name in names]
+    if led is None:
+        elements = [f"{span_of(r)} : {r.tag | FLAG:#x}" for r in bindings]
+        head = f"map tags{family} {{", f"\ttype {_TYPE[family]} : mark"
+    else:
+        elements = [element_of(r, led) for r in bindings]
+        head = f"map to{family} {{", f"\ttype {_TYPE[family]} : verdict"
+    return "\n\t".join([*head, "\tflags interval", *_elements(elements, behind)])
 
 
 def _set_name(step: PassUnless | PassBetween) -> str:
     return f"{_SET[step.end] if isinstance(step, PassUnless) else 'inside'}{step.family}"
 
 
-def _map(
-    name: str, kind: str, elements: Sequence[str], behind: Sequence[str] = (), word: str = "map"
-) -> Iterator[str]:
-    yield from (f"{word} {name} {{", f"\t{kind}", "\tflags interval")
-    yield from _elements(elements, behind or [""] * len(elements))
-    yield from ("}", "")
+def _set(name: str, kind: str, elements: Sequence[str]) -> Iterator[str]:
+    yield from (f"set {name} {{", f"\t{kind}", "\tflags interval")
+    yield from (*_elements(elements, [""] * len(elements)), "}", "")
 
 
 def _elements(elements: Sequence[str], behind: Sequence[str]) -> Iterator[str]:
@@ -278,17 +282,15 @@ def _block(
     here: Collection[int],
 ) -> Iterator[str]:  # fmt: skip
     """What is met by packets for a destination; ``here``: sources whose entries stand here."""
-    mapped = {tag: chain for tag, chain in sorted(sources.items()) if tag not in here}
-    leads: dict[str, tuple[str, str]] = {}
-    for chain in dict.fromkeys(mapped.values()):
+    mapped = tuple(cell for cell in sorted(sources.items()) if cell[0] not in here)
+    leads = []
+    for chain in dict.fromkeys(chain for _, chain in mapped):
         only = held.chains[chain][0] if chain in direct else None
         told = "".join(f" | {words}" for words in (_cited(only) if only else ()))
-        leads[chain] = _VERDICT[only.action] if only else f"goto {chain}", told
-    elements = [f"{tag:#x} : {leads[chain][0]}" for tag, chain in mapped.items()]
-    behind = [_named(held, tag) + leads[chain][1] for tag, chain in mapped.items()]
+        leads.append((chain, _VERDICT[only.action] if only else f"goto {chain}", told))
     if mapped:
-        yield from ("", f"map from_{target} {{", "\ttype mark : verdict", "\tcounter")
-        yield from (*_elements(elements, behind), "}")
+        names = tuple(_shown(held.names.get(tag, "")) for tag, _ in mapped)
+        yield from ("", _cells(target, mapped, tuple(leads), names), "}")
     yield from ("", f"chain to_{target} {{{_named(held, target)}")
     for tag in sorted(here):
         for entry in held.chains[sources[tag]]:
@@ -298,6 +300,19 @@ def _block(
     if mapped:
         yield f"\tmeta mark & 0xffff vmap @from_{target}"
     yield from ("\tgoto outside", "}")
+
+
+@lru_cache(maxsize=64)
+def _cells(
+    target: int, cells: Sequence[tuple[int, str]], leads: Sequence[tuple[str, str, str]],
+    names: Sequence[str],
+) -> str:  # fmt: skip
+    """The map of a destination: where each source's tag leads, by its chain."""
+    of = {chain: (led, told) for chain, led, told in leads}
+    elements = [f"{tag:#x} : {of[chain][0]}" for tag, chain in cells]
+    behind = [f" # {name}{of[chain][1]}" for name, (_, chain) in zip(names, cells, strict=True)]
+    head = f"map from_{target} {{", "\ttype mark : verdict", "\tcounter"
+    return "\n\t".join([*head, *_elements(elements, behind)])
 
 
 def span_of(span: Span | Range) -> str:
@@ -315,7 +330,10 @@ def _rule(point: str, entry: ListEntry) -> str:
 def _matched(point: str, entry: ListEntry, *, count: bool = False) -> str:
     if entry.recorded and entry.cell is None:
         raise UnwritableEntry(f"{point}: an entry is recorded, and nothing says of which cell")
-    match = "" if entry.region is None else _match(point, entry.region, entry.readable) + " "
+    try:
+        match = "" if entry.region is None else _match(entry.region, entry.readable) + " "
+    except UnwritableEntry as error:
+        raise UnwritableEntry(f"{point}: {error}") from None
     return f"{match}{_outcome(entry, count=count)}"
 
 
@@ -342,7 +360,8 @@ def _prefix(entry: ListEntry) -> str:
     return told
 
 
-def _match(point: str, region: Region, readable: bool) -> str:
+@lru_cache(maxsize=1 << 14)
+def _match(region: Region, readable: bool) -> str:
     families, protocols, sources, destinations = region
     words: list[str] = [] if len(families) == 2 else [f"meta nfproto ipv{families[0]}"]
     numbers = {p for low, high in protocols for p in range(low, high + 1)}
@@ -352,7 +371,7 @@ def _match(point: str, region: Region, readable: bool) -> str:
     every: Ranges = ((0, top),)
     named = readable or (sources, destinations) != (every, every)
     if named and not (ported or icmp):
-        raise UnwritableEntry(f"{point}: {region} has ports that its protocols lack")
+        raise UnwritableEntry(f"{region} has ports that its protocols lack")
     if named and ported and len(numbers) == 1:
         head, fields = _PORT_WORD[min(numbers)], ("sport", "dport")
     elif named and icmp:

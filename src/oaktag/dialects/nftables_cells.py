@@ -93,6 +93,17 @@ def block(text: str) -> Block:
     return _Cells(text.split("\n")).block()
 
 
+def told(text: str, names: Mapping[int, str]) -> Block:
+    """A block again, beside names that were told before.
+
+    Raises:
+        UnreadableList: text that calls a tag by another name, with its line.
+    """
+    reader = _Cells(text.split("\n"))
+    reader.names.update(names)
+    return reader.block()
+
+
 @lru_cache(maxsize=1 << 14)
 def chain(text: str) -> tuple[str, tuple[ListEntry, ...]]:
     """A chain of shared entries: its name, and these.

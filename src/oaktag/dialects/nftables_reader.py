@@ -31,7 +31,7 @@ from oaktag.core.accesslist import (
     WhichEnd,
 )
 from oaktag.core.addresses import Range, Span, parse_prefix, span_text
-from oaktag.dialects.nftables_cells import Place, block, chain, outcome
+from oaktag.dialects.nftables_cells import Place, block, chain, outcome, told
 from oaktag.dialects.nftables_lines import NUMBER, ListLines
 from oaktag.errors import UnreadableList
 
@@ -46,6 +46,8 @@ _LETTERS: dict[type[Step], str] = {
     Forget: "f", Keep: "p", Blank: "x", Look: "l",
 }  # fmt: skip
 Read = TypeVar("Read")
+#: The last line of a block but one, and how many follow.
+_BLOCK_ENDS = "\t\tgoto outside", 1
 #: No character that a list is written with.
 _ODD = re.compile(r"[^ -~\t\n]")
 _ORDER = re.compile(r"[kr]w{4}(?:uu){0,2}b{0,2}f(?:px?)?ll")
@@ -384,9 +386,11 @@ class _Reader(ListLines):
 
     # -- blocks and chains -----------------------------------------------------------------------
 
-    def section(self, read: Callable[[str], Read], last: str, after: int) -> Read:
+    def section(
+        self, read: Callable[[str], Read], last: str, after: int, start: int | None = None
+    ) -> Read:
         """Lines that are read by themselves, up to one and some after it."""
-        start = self.at
+        start = self.at if start is None else start
         try:
             self.at = self.lines.index(last, start) + 1 + after
         except ValueError:
@@ -404,11 +408,12 @@ class _Reader(ListLines):
             if not self.line.startswith(("\tmap from_", "\tchain to_")):
                 return blocks
             start = self.at
-            read = self.section(block, "\t\tgoto outside", 1)
+            read = self.section(block, *_BLOCK_ENDS)
             if read.target in blocks:
                 raise self.fail(f"chain to_{read.target} stands twice")
-            for tag, word in read.names.items():
-                self.name(tag, word)
+            if any(self.names[tag] != read.names[tag] for tag in self.names.keys() & read.names):
+                self.section(partial(told, names=self.names), *_BLOCK_ENDS, start=start)
+            self.names.update(read.names)
             blocks[read.target] = read.cells
             self.alone |= read.alone
             self.places.append((start + 1, read.places))
