@@ -93,17 +93,14 @@ class Blocks:
                 self._columns.clear()
             toward = self.matrix.rows_toward(destination)
             back = {} if acting.stateful else self.matrix.rows_from(destination)
-            bare: Chain | None = None
-            column: list[Chain] = []
-            for source in range(len(self.matrix.groups)):
+            # Most cells have no line of their own: these share one chain, unless it names the cell.
+            size = len(self.matrix.groups)
+            bare = self._chain(acting, (0, destination), Rows((), ()))
+            column = [bare] * size
+            named = any(entry.cell for entry in bare[1])
+            for source in range(size) if named else toward.keys() | back.keys():
                 rows = Rows(toward.get(source, ()), back.get(source, ()))
-                if bare is None or any(rows):
-                    made = self._chain(acting, (source, destination), rows)
-                    column.append(made)
-                    if not any(rows) and not any(e.cell for e in made[1]):
-                        bare = made
-                else:
-                    column.append(bare)
+                column[source] = self._chain(acting, (source, destination), rows)
             self._columns[key] = column
         return self._columns[key]
 

@@ -84,20 +84,15 @@ class Block(NamedTuple):
 
 
 @lru_cache(maxsize=128)
-def block(text: str) -> Block:
+def block(text: str, names: tuple[tuple[int, str], ...] = ()) -> Block:
     """A destination's map, if it has one, and its chain.
+
+    Args:
+        text: these lines.
+        names: what tags were called before.
 
     Raises:
         UnreadableList: text that is none, with its line.
-    """
-    return _Cells(text.split("\n")).block()
-
-
-def told(text: str, names: Mapping[int, str]) -> Block:
-    """A block again, beside names that were told before.
-
-    Raises:
-        UnreadableList: text that calls a tag by another name, with its line.
     """
     reader = _Cells(text.split("\n"))
     reader.names.update(names)

@@ -9,8 +9,8 @@ is a list that loads, and does what the tree says.
 from __future__ import annotations
 
 import re
-from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
-from functools import lru_cache, partial
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from functools import partial
 from typing import TypeVar
 
 from oaktag.core.accesslist import (
@@ -30,15 +30,12 @@ from oaktag.core.accesslist import (
     Step,
     WhichEnd,
 )
-from oaktag.core.addresses import Range, Span, parse_prefix, span_text
-from oaktag.dialects.nftables_cells import Place, block, chain, outcome, told
-from oaktag.dialects.nftables_lines import NUMBER, ListLines
+from oaktag.core.addresses import Range, Span
+from oaktag.dialects.nftables_cells import Block, Place, block, chain, outcome
+from oaktag.dialects.nftables_tables import ADDRESS, KINDS, AddressLines, Table, table
 from oaktag.errors import UnreadableList
 
-_ADDRESS = r"[0-9a-f.:]+(?:/[0-9]+|-[0-9a-f.:]+)?"
 _FAMILIES = {"ip": 4, "ip6": 6}
-_KINDS = {4: "ipv4_addr", 6: "ipv6_addr"}
-_BITS = {4: 32, 6: 128}
 _ENDS: dict[str, WhichEnd] = {"saddr": "source", "daddr": "destination"}
 #: The steps of a head in the one order in which they are written, a letter each.
 _LETTERS: dict[type[Step], str] = {
@@ -46,10 +43,10 @@ _LETTERS: dict[type[Step], str] = {
     Forget: "f", Keep: "p", Blank: "x", Look: "l",
 }  # fmt: skip
 Read = TypeVar("Read")
-#: The last line of a block but one, and how many follow.
-_BLOCK_ENDS = "\t\tgoto outside", 1
+Named = TypeVar("Named", Block, Table)
 #: No character that a list is written with.
 _ODD = re.compile(r"[^ -~\t\n]")
+_USUAL = bytes([*range(32, 127), 9, 10])
 _ORDER = re.compile(r"[kr]w{4}(?:uu){0,2}b{0,2}f(?:px?)?ll")
 
 
@@ -84,25 +81,13 @@ def _leads(held: AccessList, chain: str, source: End, destination: End) -> bool:
     return held.blocks.get(destination.tag, {}).get(source.tag) == chain
 
 
-@lru_cache(maxsize=1 << 16)
-def _span(text: str, family: int) -> Span:
-    first, dash, last = text.partition("-")
-    low = parse_prefix(first)
-    high = parse_prefix(last) if dash else low
-    whole = {p.length for p in (low, high)} == {_BITS[family]}
-    if {p.family for p in (low, high)} != {family} or (dash and not whole):
-        raise ValueError(f"{text!r} is no range of IPv{family} addresses")
-    span = Span(family, low.start, high.end)
-    if span.start > span.end or span_text(*span) != text:
-        raise ValueError(f"{text!r} is not written in its one form")
-    return span
-
-
-class _Reader(ListLines):
+class _Reader(AddressLines):
     """A whole list."""
 
     def __init__(self, text: str) -> None:
-        if odd := _ODD.search(text):
+        if not text.isascii() or text.encode().translate(None, _USUAL):
+            odd = _ODD.search(text)
+            assert odd is not None, "there is one"
             number, code = text.count("\n", 0, odd.start()) + 1, ord(odd[0])
             raise UnreadableList(number, f"the character U+{code:04X} does not belong here")
         if not text.endswith("\n"):
@@ -121,8 +106,8 @@ class _Reader(ListLines):
         self.exactly("# Oak Tag access list, form 4")
         point = self.take(r"# point ([a-z0-9.-]+)")[1]
         self.exactly(f"table inet oaktag_{point.replace('-', '_')} {{")
-        sources = self.ranges("tags", "mark", self._source)
-        targets = self.ranges("to", "verdict", self._target)
+        sources = self.ranges("tags", "mark")
+        targets = self.ranges("to", "verdict")
         named = self.sets()
         own = self.own()
         self.hooks(own)
@@ -188,63 +173,17 @@ class _Reader(ListLines):
 
     # -- addresses -------------------------------------------------------------------------------
 
-    def bare(self, indent: str) -> Iterator[str]:
-        """Elements behind which nothing stands."""
-        for element, behind in self.elements(indent):
-            if behind:
-                raise self.fail(f"{behind.strip()!r} does not belong here")
-            yield element
-
-    def span(self, text: str, family: int) -> Span:
-        """A range of addresses, in its one form."""
-        try:
-            return _span(text, family)
-        except ValueError as error:
-            raise self.fail(str(error)) from None
-
-    def disjoint(self, spans: Iterable[Span | Range]) -> None:
-        """That spans are sorted and do not overlap: the kernel refuses others."""
-        before: Span | Range | None = None
-        for span in spans:
-            if before is not None and before.family == span.family and before.end >= span.start:
-                said = span_text(*before[:3]), span_text(*span[:3])
-                raise self.fail(f"{said[0]} and {said[1]} overlap or are out of order")
-            before = span
-
-    def ranges(
-        self, word: str, kind: str, element: Callable[[str], tuple[str, int]]
-    ) -> tuple[Range, ...]:
+    def ranges(self, word: str, kind: str) -> tuple[Range, ...]:
         """The maps of both families from addresses to something of a tag."""
         found: list[Range] = []
         for family in (4, 6):
             self.exactly(
-                f"\tmap {word}{family} {{", f"\t\ttype {_KINDS[family]} : {kind}",
+                f"\tmap {word}{family} {{", f"\t\ttype {KINDS[family]} : {kind}",
                 "\t\tflags interval",
             )  # fmt: skip
-            for text, behind in self.elements("\t\t"):
-                address, tag = element(text)
-                self.told(behind, abs(tag))
-                found.append(Range(*self.span(address, family), tag))
-            self.exactly("\t}", "")
-        self.disjoint(found)
+            found += self.shared(partial(table, word=word, family=family), "\t}", 0).ranges
+            self.exactly("")
         return tuple(found)
-
-    def _source(self, element: str) -> tuple[str, int]:
-        match = re.fullmatch(rf"({_ADDRESS}) : 0x1([0-9a-f]{{4}})", element)
-        if match is None or int(match[2], 16) == 0:
-            raise self.fail(f"{element!r} is no address with its tag")
-        return match[1], int(match[2], 16)
-
-    def _target(self, element: str) -> tuple[str, int]:
-        """An address and its tag, negative where it is led outside."""
-        match = re.fullmatch(
-            rf'({_ADDRESS})(?: : goto to_({NUMBER})| comment "({NUMBER})" : goto outside)',
-            element,
-        )
-        tag = 0 if match is None else int(match[2] or match[3])
-        if match is None or not 0 < tag <= 0xFFFF:
-            raise self.fail(f"{element!r} is no address with a chain for its tag")
-        return match[1], tag if match[2] else -tag
 
     def sets(self) -> dict[str, tuple[Span, ...] | tuple[tuple[Span, Span], ...]]:
         """The named sets of addresses, and of pairs of them."""
@@ -252,7 +191,7 @@ class _Reader(ListLines):
         while match := re.fullmatch(r"\tset ((?:origins|targets|inside)([46])) \{", self.line):
             name, family = match[1], int(match[2])
             self.at += 1
-            kind = _KINDS[family]
+            kind = KINDS[family]
             if name in found:
                 raise self.fail(f"the set {name} stands twice")
             if name.startswith("inside"):
@@ -270,7 +209,7 @@ class _Reader(ListLines):
         """The addresses of the node itself that the list guards."""
         found: list[Span] = []
         for family in (4, 6) if self.line == "\tset own4 {" else ():
-            kind = _KINDS[family]
+            kind = KINDS[family]
             self.exactly(f"\tset own{family} {{", f"\t\ttype {kind}", "\t\tflags interval")
             spans = [self.span(e, family) for e in self.bare("\t\t")]
             if any(span.start != span.end for span in spans):
@@ -301,20 +240,6 @@ class _Reader(ListLines):
                 f"\tchain {name} {{",
                 f"\t\ttype filter hook {hook} priority filter; policy accept;", *rules, "\t}", "",
             )  # fmt: skip
-
-    def pairs(self, family: int) -> tuple[tuple[Span, Span], ...]:
-        """Pairs of ranges of addresses, of which on either side none overlaps another."""
-        found: list[tuple[Span, Span]] = []
-        for element in self.bare("\t\t"):
-            first, dot, second = element.partition(" . ")
-            if not dot:
-                raise self.fail(f"{element!r} is no pair of addresses")
-            found.append((self.span(first, family), self.span(second, family)))
-        if len(set(found)) != len(found):
-            raise self.fail("a pair of addresses stands twice")
-        for side in (0, 1):
-            self.disjoint(sorted({pair[side] for pair in found}))
-        return tuple(found)
 
     # -- the head --------------------------------------------------------------------------------
 
@@ -377,7 +302,7 @@ class _Reader(ListLines):
                 return None
             used.append(f"inside{family}")
             return PassBetween(family, named[f"inside{family}"])  # type: ignore[arg-type]
-        listed = re.fullmatch(rf"({_ADDRESS})|\{{ ({_ADDRESS}(?:, {_ADDRESS})+) \}}", what)
+        listed = re.fullmatch(rf"({ADDRESS})|\{{ ({ADDRESS}(?:, {ADDRESS})+) \}}", what)
         if listed is None:
             return None
         spans = tuple(self.span(t, family) for t in (listed[1] or listed[2]).split(", "))
@@ -386,11 +311,19 @@ class _Reader(ListLines):
 
     # -- blocks and chains -----------------------------------------------------------------------
 
-    def section(
-        self, read: Callable[[str], Read], last: str, after: int, start: int | None = None
-    ) -> Read:
+    def shared(self, read: Callable[..., Named], last: str, after: int) -> Named:
+        """A section in which tags are named; where they were before, by the same names."""
+        start = self.at
+        found = self.section(read, last, after)
+        if any(self.names[tag] != found.names[tag] for tag in self.names.keys() & found.names):
+            self.at = start
+            self.section(partial(read, names=tuple(self.names.items())), last, after)
+        self.names.update(found.names)
+        return found
+
+    def section(self, read: Callable[[str], Read], last: str, after: int) -> Read:
         """Lines that are read by themselves, up to one and some after it."""
-        start = self.at if start is None else start
+        start = self.at
         try:
             self.at = self.lines.index(last, start) + 1 + after
         except ValueError:
@@ -408,12 +341,9 @@ class _Reader(ListLines):
             if not self.line.startswith(("\tmap from_", "\tchain to_")):
                 return blocks
             start = self.at
-            read = self.section(block, *_BLOCK_ENDS)
+            read = self.shared(block, "\t\tgoto outside", 1)
             if read.target in blocks:
                 raise self.fail(f"chain to_{read.target} stands twice")
-            if any(self.names[tag] != read.names[tag] for tag in self.names.keys() & read.names):
-                self.section(partial(told, names=self.names), *_BLOCK_ENDS, start=start)
-            self.names.update(read.names)
             blocks[read.target] = read.cells
             self.alone |= read.alone
             self.places.append((start + 1, read.places))
