@@ -413,14 +413,14 @@ def test_the_lock_is_held_by_one_of_many(tmp_path: Path) -> None:
 def test_a_workspace_that_may_only_be_read_is_compiled_elsewhere(
     sample: Path, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    from oaktag.operations import lists
+    from oaktag.operations import compiling
 
     def refused(_: Path) -> Path:
         raise PermissionError(13, "Permission denied")
 
-    monkeypatch.setattr(lists, "own_folder", refused)
+    monkeypatch.setattr(compiling, "own_folder", refused)
     model = package.Workspace.load(sample).model
-    said = lists.compile_lists(model, tmp_path / "out")
+    said = compiling.compile_lists(model, tmp_path / "out")
     assert [p["point"] for p in said["points"]] == ["hall-edge"]
     assert sorted(p.name for p in (tmp_path / "out").iterdir()) == ["hall-edge.nft", "keys.csv"]
     assert not (sample / ".oaktag").exists()
@@ -448,15 +448,15 @@ def test_lists_of_one_version_or_none(
     oaktag: Run, sample: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     """Files that change while lists are made: none is written."""
-    from oaktag.operations import lists
+    from oaktag.operations import compiling
 
     def meanwhile(*args: object) -> str:
         path = sample / PINS
         path.write_text(path.read_text() + "# meanwhile\n")
         return kept(*args)  # type: ignore[arg-type]
 
-    kept = lists._keys
-    monkeypatch.setattr(lists, "_keys", meanwhile)
+    kept = compiling._keys
+    monkeypatch.setattr(compiling, "_keys", meanwhile)
     ran = oaktag("-C", sample, "compile")
     assert ran.status == 2 and "has changed since it was read" in ran.err
     assert not (sample / "lists").exists()

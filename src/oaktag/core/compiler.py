@@ -28,7 +28,7 @@ from oaktag.errors import UnwritableEntry
 #: The most cells of one list.
 MOST_CELLS = 1 << 24
 #: So many cells are kept in blocks that were compiled.
-MOST_KNOWN = 1 << 20
+MOST_KNOWN = 1 << 18
 #: A chain: its name, and its entries.
 Chain = tuple[str, tuple[ListEntry, ...]]
 

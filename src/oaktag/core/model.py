@@ -14,13 +14,14 @@ from oaktag.core.assignment import Assignment, Pin, Rule
 from oaktag.core.bindings import BINDING_SOURCES, Bindings, Lookup
 from oaktag.core.endpoints import Endpoints
 from oaktag.core.groups import Groups
-from oaktag.core.lines import Line, Policy, line_keys
+from oaktag.core.lines import Entry, Line, Policy, line_keys
 from oaktag.core.matrix import Matrix
 from oaktag.core.network import Network, Point
 from oaktag.core.packets import Atoms, Box, exchanged
 
 if TYPE_CHECKING:  # imported where they are needed: an answer about a cell needs no network
     from oaktag.core.accesslist import AccessList
+    from oaktag.core.addresses import Range
     from oaktag.core.compiler import Blocks
     from oaktag.core.knowledge import Knowledge
     from oaktag.core.paths import Paths
@@ -321,8 +322,28 @@ class Model:
         """
         from oaktag.core.compiler import compile_point
 
-        bindings = self.knowledge.at(point.node).ranges
+        bindings = self.known(point.node)
         return compile_point(point, self.blocks, self.network, bindings, self.scope(point))
+
+    def known(self, node: str) -> tuple[Range, ...]:
+        """What a node knows, as disjoint ranges; the same object for nodes that know the same."""
+        return self.knowledge.at(node).ranges
+
+    def entries_of(self, protocols: frozenset[int]) -> dict[int, Entry]:
+        """Entries that name one of some protocols alone, on IPv6, by their permission."""
+        if protocols not in self._entries_of:
+            self._entries_of[protocols] = {
+                number: entry
+                for number, permission in enumerate(self.given.policy.permissions)
+                for entry in permission.steps
+                for box in entry.boxes
+                if box.family in (0, 6) and box.protocols[0] == box.protocols[1] in protocols
+            }
+        return self._entries_of[protocols]
+
+    @cached_property
+    def _entries_of(self) -> dict[frozenset[int], dict[int, Entry]]:
+        return {}
 
     @cached_property
     def blocks(self) -> Blocks:
@@ -355,12 +376,12 @@ class Model:
         from oaktag.core.network import own_addresses
         from oaktag.core.proof_ways import Addresses
 
-        table, own = self.knowledge.at(point.node), own_addresses(point, self.network)
-        key = id(table), point.origins, point.targets, point.inside, own
+        known, own = self.known(point.node), own_addresses(point, self.network)
+        key = id(known), point.origins, point.targets, point.inside, own
         if key not in self._addresses_known:
             network = self.network
             self._addresses_known[key] = Addresses(
-                table.ranges, network.spans_of(point.origins), network.spans_of(point.targets),
+                known, network.spans_of(point.origins), network.spans_of(point.targets),
                 () if point.inside else network.inside_pairs, own,
             )  # fmt: skip
         return self._addresses_known[key]

@@ -72,6 +72,11 @@ class Point(NamedTuple):
         held: frozenset[int] = dict(self.limits).get("families", FAMILIES)
         return held
 
+    @property
+    def needed(self) -> Point | None:
+        """The point with those cells alone that are known to it, where it holds all."""
+        return self._replace(scope=Scope("known")) if self.scope.kind == "all" else None
+
     def widened(self, kind: str) -> Point:
         """The point, judging more: its ``scope``, its ``direction``, or ``inside``."""
         if kind == "scope":

@@ -26,6 +26,8 @@ _CUT_SHORT = tuple((f, p) for f in (4, 6) for p in (6, 17, 132, {4: 1, 6: 58}[f]
 _TOPS = {6: 65535, 17: 65535, 132: 65535, 1: 255, 58: 255}
 #: So many columns of the matrix are kept.
 _MOST_COLUMNS = 1 << 13
+#: And so many chains.
+_MOST_CHAINS = 1 << 16
 
 
 class _Undecided(NamedTuple):
@@ -78,7 +80,7 @@ class Lines:
         self._columns: dict[tuple[int, bool], Codes] = {}
         self._masks: dict[tuple[Box, ...], int] = {}
         self._regions: dict[Region, int] = {}
-        self._chains: dict[tuple[ListEntry, ...], int] = {}
+        self._chains: dict[tuple[object, ...], int] = {}
         self._steps: dict[int, list[tuple[EntryAction, int]]] = {}
 
     def along(self, regions: Collection[Region]) -> Lines:
@@ -223,7 +225,8 @@ class Lines:
 
     def chain(self, chain: tuple[ListEntry, ...]) -> int:
         """What a chain of a list allows, as a number."""
-        if chain not in self._chains:
+        said = tuple((e.region, e.readable, e.action, e.would) for e in chain)
+        if said not in self._chains:
             action = would = 0
             for entry in reversed(chain):
                 mask = self.full if entry.region is None else self._region(entry.region)
@@ -231,8 +234,10 @@ class Lines:
                     mask &= self.atoms.full
                 action = action | mask if entry.action == "allow" else action & ~mask
                 would = would | mask if entry.would == "allow" else would & ~mask
-            self._chains[chain] = self.number((action, would))
-        return self._chains[chain]
+            if len(self._chains) > _MOST_CHAINS:
+                self._chains.clear()
+            self._chains[said] = self.number((action, would))
+        return self._chains[said]
 
     def always(self, action: Action, would: Action) -> int:
         """What allows all packets or none, as a number."""

@@ -10,6 +10,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable, Iterator, Mapping, Sequence
+from contextlib import suppress
 from functools import partial
 from typing import TypeVar
 
@@ -314,12 +315,15 @@ class _Reader(AddressLines):
     def shared(self, read: Callable[..., Named], last: str, after: int) -> Named:
         """A section in which tags are named; where they were before, by the same names."""
         start = self.at
-        found = self.section(read, last, after)
-        if any(self.names[tag] != found.names[tag] for tag in self.names.keys() & found.names):
-            self.at = start
-            self.section(partial(read, names=tuple(self.names.items())), last, after)
-        self.names.update(found.names)
-        return found
+        with suppress(UnreadableList):
+            found = self.section(read, last, after)
+            both = self.names.keys() & found.names
+            if all(self.names[tag] == found.names[tag] for tag in both):
+                self.names.update(found.names)
+                return found
+        # It does not fit, and what was named before tells where.
+        self.at = start
+        return self.section(partial(read, names=tuple(self.names.items())), last, after)
 
     def section(self, read: Callable[[str], Read], last: str, after: int) -> Read:
         """Lines that are read by themselves, up to one and some after it."""

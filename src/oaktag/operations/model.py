@@ -11,7 +11,6 @@ from typing import Any
 from oaktag.core import model as core
 from oaktag.core.addresses import address_text
 from oaktag.core.groups import Groups
-from oaktag.core.lines import Entry
 from oaktag.core.packets import Box
 from oaktag.core.question_words import End, Place, group_end, parse_end
 from oaktag.core.service_names import NAMED
@@ -119,22 +118,6 @@ class Model(core.Model):
         words += [part for held in self.files.permissions.named.values() for part in held.parts]
         used = (w for w in dict.fromkeys(words) if w in NAMED and w not in own)
         return {**own, **{word: parse_service(word) for word in used}}
-
-    def entries_of(self, protocols: frozenset[int]) -> dict[int, Entry]:
-        """Entries that name one of some protocols alone, on IPv6, by their permission."""
-        if protocols not in self._entries_of:
-            self._entries_of[protocols] = {
-                number: entry
-                for number, permission in enumerate(self.files.policy.permissions)
-                for entry in permission.steps
-                for box in entry.boxes
-                if box.family in (0, 6) and box.protocols[0] == box.protocols[1] in protocols
-            }
-        return self._entries_of[protocols]
-
-    @cached_property
-    def _entries_of(self) -> dict[frozenset[int], dict[int, Entry]]:
-        return {}
 
     def text(self, mask: int) -> str:
         """Packets as services, in the words that the files use."""

@@ -9,13 +9,15 @@ from typing import TYPE_CHECKING, Any
 from oaktag.operations.asked import Asked
 
 if TYPE_CHECKING:
+    from oaktag.operations.compiling import Compiled
     from oaktag.operations.drift import Drift
     from oaktag.operations.failures import Failures
     from oaktag.operations.lab import LabChanged, LabDown, LabProbed, LabUp
     from oaktag.operations.lab_state import LabState
     from oaktag.operations.lab_watch import LabCaptured, LabCounted
     from oaktag.operations.list_entries import ListEntries
-    from oaktag.operations.lists import Compiled, Proved
+    from oaktag.operations.parts import On
+    from oaktag.operations.proving import Proved
     from oaktag.operations.reach import Reached
     from oaktag.operations.trace import Traced
 
@@ -31,6 +33,7 @@ class OfNetwork(Asked):
         proved: bool = True,
         patience: float | None = 10.0,
         progress: Callable[[str], None] | None = None,
+        on: On = None,
     ) -> Compiled:
         """Write the access lists, proved.
 
@@ -41,6 +44,8 @@ class OfNetwork(Asked):
             patience: how long another change of the files is waited for, in seconds; None
                 without end.
             progress: told how far it is.
+            on: who makes them: so many processes, any executor, or the address of a Dask scheduler
+                (``tcp://…``); None for as many processes as it is worth.
 
         Returns:
             the lists that were written, and the file of keys beside them: ``points``, ``key_file``.
@@ -55,10 +60,10 @@ class OfNetwork(Asked):
             >>> quillmere.compile(folder).points[0]['entries']
             480
         """
-        from oaktag.operations.lists import compile_lists
+        from oaktag.operations.compiling import compile_lists
 
         return compile_lists(
-            self.model, Path(out), point, proved=proved, patience=patience, progress=progress
+            self.model, Path(out), point, proved=proved, patience=patience, progress=progress, on=on
         )
 
     def entry_at(self, point: str, line: int) -> ListEntries:
@@ -122,7 +127,7 @@ class OfNetwork(Asked):
             >>> quillmere.prove(folder).points[0]['equal']
             True
         """
-        from oaktag.operations.lists import prove
+        from oaktag.operations.proving import prove
 
         return prove(self.model, Path(folder), progress)
 

@@ -50,7 +50,8 @@ def write_all(files: Files, what: str, changed: Mapping[str, str]) -> None:
         if stale := files.folder.stale():
             raise changed_meanwhile(stale)
         encoded = files.folder.encoded
-        write_files(root, what, {root / n: encoded(n, text) for n, text in changed.items()})
+        texts = [(root / name, encoded(name, text)) for name, text in changed.items()]
+        write_files(root, what, texts)
 
 
 def checked(error: WorkspaceError) -> UsageError:

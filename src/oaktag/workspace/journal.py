@@ -17,7 +17,7 @@ import shutil
 import stat
 import tempfile
 import time
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterable, Sequence
 from hashlib import sha256
 from pathlib import Path
 from typing import Any, NamedTuple
@@ -47,13 +47,14 @@ class _Step(NamedTuple):
     into: bool
 
 
-def write_files(root: Path, what: str, texts: Mapping[Path, bytes]) -> None:
+def write_files(root: Path, what: str, texts: Iterable[tuple[Path, bytes]]) -> None:
     """Write files, all of them or none; the workspace's lock must be held.
 
     Args:
         root: the workspace's folder, where the journal is kept.
         what: the change in a few words, for who finds it interrupted.
-        texts: what to write where; links of a target are followed inside the workspace only.
+        texts: where to write what, each prepared as it comes; links of a target are followed
+            inside the workspace only.
 
     Raises:
         UsageError: a target is a link that leads out, or no plain file.
@@ -66,7 +67,7 @@ def write_files(root: Path, what: str, texts: Mapping[Path, bytes]) -> None:
     try:
         change.mkdir()
         steps: list[_Step] = []
-        for number, (path, text) in enumerate(texts.items()):
+        for number, (path, text) in enumerate(texts):
             target = _target(root, path)
             made += _folders(target.parent)
             before = _held(target)
@@ -76,15 +77,19 @@ def write_files(root: Path, what: str, texts: Mapping[Path, bytes]) -> None:
             if into:
                 (change / f"{number}.before").write_bytes(before or b"")
             steps.append(_Step(str(number), str(target), _hash(before), _hash(text), into))
-        _synced(sorted(change.iterdir()))
-        _synced([change])
-        _write_journal(place, what, steps)
+        if steps:
+            _synced(sorted(change.iterdir()))
+            _synced([change])
+            _write_journal(place, what, steps)
     except BaseException:
         _emptied(change)
         for folder in reversed(made):
             with contextlib.suppress(OSError):
                 folder.rmdir()
         raise
+    if not steps:
+        _emptied(change)
+        return
     _finish(place, steps)
 
 
