@@ -117,13 +117,15 @@ class Blocks:
         if key not in self._kinds:
             self._kinds[key] = self._kind(acting, rows, places)
         kind = self._kinds[key]
-        keys = {str(n): self._keys[line] for line, n in places.items()} | {DEFAULT_KEY: DEFAULT_KEY}
+        keys = {str(n): self._keys[line] for line, n in places.items()}
+        keys[DEFAULT_KEY] = DEFAULT_KEY
+        cited = {e.keys: tuple(sorted({keys[k] for k in e.keys})) for e in kind.entries}
         groups = self.matrix.groups
         cell = groups.tag(ends[0]), groups.tag(ends[1])
         entries = tuple(
             ListEntry(
                 e.region, e.action, e.would, e.log, e.answer,
-                tuple(sorted({keys[k] for k in e.keys})), e.readable,
+                cited[e.keys], e.readable,
                 cell if e.recorded else None, e.words,
             )
             for e in kind.entries
@@ -156,11 +158,10 @@ def gathered(chains: Iterable[Chain]) -> dict[str, tuple[ListEntry, ...]]:
 
 
 def _citing(*alike: ListEntry) -> ListEntry:
-    keys, words = (
-        tuple(sorted({word for entry in alike for word in getattr(entry, of)}))
-        for of in ("keys", "words")
-    )
-    return replace(alike[0], keys=keys, words=words)
+    keys = tuple(sorted({key for entry in alike for key in entry.keys}))
+    words = tuple(sorted({word for entry in alike for word in entry.words}))
+    e = alike[0]
+    return ListEntry(e.region, e.action, e.would, e.log, e.answer, keys, e.readable, e.cell, words)
 
 
 def compile_point(

@@ -207,7 +207,7 @@ class _Fields:
         for source, target in product(self.sources.parts, self.targets.parts):
             yield True, source, target, None, False
         # Of most segments nothing is known: these are alike, and one speaks for all of them.
-        ones, twos = self.sources.inside.alike(), self.targets.inside.alike()
+        ones, twos = (end.inside.alike(end.codes) for end in self.ends)
         known = {(ones[n], twos[n]): n for n in sorted(ones.keys() & twos.keys(), reverse=True)}
         for n in known.values():
             for source, target in product(self.sources.in_segment(n), self.targets.in_segment(n)):
@@ -375,7 +375,7 @@ class _End:
         self._grounds: dict[int, _Ground] = {}
         self._facts = asked, homes, within
         self._classes = _coded([self._kind, *self._tags])
-        self.inside.codes = _coded([self._classes, self.pairs.sets])
+        self.codes = _coded([self._classes, self.pairs.sets])
         self.parts = list(self._grouped(self._order, np.zeros(ground.count, np.int64)))
 
     def _ground(self, n: int) -> _Ground:
@@ -418,11 +418,22 @@ class _End:
 
 def _coded(columns: Sequence[NDArray[Any]]) -> NDArray[np.int64]:
     """A number for each row of some columns; equal rows have the same."""
-    code = np.zeros(len(columns[0]), dtype=np.int64)
+    code, count = np.zeros(len(columns[0]), dtype=np.int64), 1
     for column in columns:
-        distinct, at = np.unique(column, return_inverse=True)
-        code = np.unique(code * len(distinct) + at, return_inverse=True)[1]
-    return code
+        held = column.astype(np.int64)
+        low = int(held.min(initial=0))
+        width = int(held.max(initial=0)) - low + 1
+        if count * width >= 1 << 62:
+            code = np.unique(code, return_inverse=True)[1]
+            count = int(code.max(initial=0)) + 1
+        code, count = code * width + held - low, count * width
+    return np.unique(code, return_inverse=True)[1]
+
+
+def _distinct(values: NDArray[np.int64]) -> NDArray[np.int64]:
+    """Distinct values, sorted."""
+    held = np.sort(values)
+    return held[np.r_[True, held[1:] != held[:-1]]]
 
 
 def _gathered(codes: NDArray[np.int64]) -> list[NDArray[np.int64]]:
@@ -512,25 +523,27 @@ class _Numbers:
     Attributes:
         sets: a number for the set of these, of each stretch.
         every: all numbers.
-        codes: what is told of each stretch besides, as a number.
     """
 
     def __init__(self, ground: _Stretches, spans: Iterable[tuple[Any, Span]]) -> None:
         of_span: dict[Span, set[Any]] = {}
         for number, span in spans:
             of_span.setdefault(span, set()).add(number)
-        known: dict[frozenset[Any], int] = {frozenset(): 0}
         self._held = [frozenset[Any]()]
-        self.sets = np.zeros(ground.count, dtype=np.int64)
-        self.codes = self.sets
+        known = {self._held[0]: 0}
+        sets = [0] * ground.count
         for span, some in of_span.items():
-            here = self.sets[ground.place(span)]
-            for before in set(here.tolist()):
-                both = self._held[before] | some
-                number = known.setdefault(both, len(self._held))
-                if number == len(self._held):
-                    self._held.append(both)
-                here[here == before] = number
+            here = ground.place(span)
+            before = number = -1
+            for n in range(here.start, here.stop):
+                if sets[n] != before:
+                    before = sets[n]
+                    both = self._held[before] | some
+                    number = known.setdefault(both, len(self._held))
+                    if number == len(self._held):
+                        self._held.append(both)
+                sets[n] = number
+        self.sets = np.array(sets, dtype=np.int64)
         self.every: set[Any] = set().union(*self._held)
 
     def __getitem__(self, n: int) -> frozenset[Any]:
@@ -541,14 +554,15 @@ class _Numbers:
         held = np.array([number in some for some in self._held])
         return held[self.sets]
 
-    def alike(self) -> dict[Any, tuple[object, ...]]:
-        """Of each number what is told of the stretches in its spans."""
-        told: list[list[int]] = [[] for _ in self._held]
-        width = int(self.codes.max(initial=0)) + 1
-        for pair in np.unique(self.sets * width + self.codes).tolist():
-            told[pair // width].append(pair % width)
-        found: dict[Any, list[tuple[int, ...]]] = {}
-        for some, codes in zip(self._held, told, strict=True):
-            for number in some:
-                found.setdefault(number, []).append(tuple(codes))
-        return {number: tuple(sorted(every)) for number, every in found.items()}
+    def alike(self, codes: NDArray[np.int64]) -> dict[Any, tuple[object, ...]]:
+        """Of each number what is told of the stretches in its spans, by a code for each."""
+        width = int(codes.max(initial=0)) + 1
+        pairs = _distinct(self.sets * width + codes)
+        sets, told = (pairs // width).tolist(), (pairs % width).tolist()
+        found: dict[Any, tuple[object, ...]] = {}
+        for which, code in zip(sets, told, strict=True):
+            # Sets of one number are alike but for it.
+            held = self._held[which]
+            for number in held:
+                found[number] = *found.get(number, ()), (which if len(held) > 1 else 0, code)
+        return found

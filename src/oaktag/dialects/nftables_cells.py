@@ -43,8 +43,23 @@ _ICMP = {"icmp": (4, 1), "icmpv6": (6, 58)}
 _WITH_PORTS = frozenset(_PORTED.values())
 
 
-_CELL = re.compile(rf"0x({_HEX}) : (accept|drop|goto (p[0-9a-f]{{10}}))")
-_DIRECT = re.compile(rf"{TOLD} \| {_CITED}")
+_KEYS = rf"{_KEY}(?: {_KEY})*"
+#: A source's tag with a verdict, its group, keys and words; or with a chain, and its group.
+_CELL = re.compile(
+    rf"\t\t\t0x({_HEX}) : (?:(accept|drop)|goto (p[0-9a-f]{{10}}))(,?) # ({NAME}|-)"
+    rf"(?(2) \| ({_KEYS})(?: \| ({NAME}(?: {NAME})*))?)"
+)
+_UNSORTED = "the keys of an entry, and its words, are sorted, each once"
+
+
+def _odd_cell(line: str) -> str:
+    """What is wrong with an element of a destination's map."""
+    element, _, behind = line.strip().partition(" # ")
+    if re.fullmatch(rf"0x({_HEX}) : (accept|drop),?", element):
+        return f"behind {element!r} stand not its group and its keys"
+    if re.fullmatch(rf"0x({_HEX}) : goto p[0-9a-f]{{10}},?", element):
+        return f"{behind!r} is not the name of a group"
+    return f"{element!r} is no source tag with its chain"
 
 
 @lru_cache(maxsize=1 << 14)
@@ -55,10 +70,14 @@ def _words(text: str) -> tuple[str, ...] | None:
 
 
 @lru_cache(maxsize=1 << 14)
-def _verdict(allowed: bool, keys: tuple[str, ...], words: tuple[str, ...]) -> tuple[str, ListEntry]:
-    """An entry that is all of its chain; its content is the chain's name."""
+def _verdict(allowed: bool, keys: str, words: str) -> tuple[str, ListEntry] | None:
+    """An entry that is all of its chain, and its content as a name; None where what it cites is not
+    sorted."""
+    cited, told = _words(keys), _words(words)
+    if cited is None or told is None:
+        return None
     action: Action = "allow" if allowed else "deny"
-    entry = ListEntry(None, action, action, keys=keys, words=words)
+    entry = ListEntry(None, action, action, keys=cited, words=told)
     return repr(entry), entry
 
 
@@ -74,12 +93,11 @@ class Place(NamedTuple):
 
 class Block(NamedTuple):
     """What is met by packets for a destination: source tag → chain; the chains that stand as a
-    verdict or among these lines; where entries stand, and the names of tags."""
+    verdict or among these lines; and the names of tags."""
 
     target: int
     cells: Mapping[int, str]
     alone: Mapping[str, tuple[ListEntry, ...]]
-    places: tuple[Place, ...]
     names: Mapping[int, str]
 
 
@@ -97,6 +115,14 @@ def block(text: str, names: tuple[tuple[int, str], ...] = ()) -> Block:
     reader = _Cells(text.split("\n"))
     reader.names.update(names)
     return reader.block()
+
+
+def places(text: str) -> list[Place]:
+    """Where entries stand in a block that can be read."""
+    reader = _Cells(text.split("\n"))
+    reader.places = []
+    reader.block()
+    return reader.places
 
 
 @lru_cache(maxsize=1 << 14)
@@ -125,7 +151,8 @@ class _Cells(ListLines):
     def __init__(self, lines: list[str]) -> None:
         super().__init__(lines)
         self.alone: dict[str, tuple[ListEntry, ...]] = {}
-        self.places: list[Place] = []
+        #: Where entries stand, if somebody asks.
+        self.places: list[Place] | None = None
 
     def block(self) -> Block:
         """The lines as a block."""
@@ -133,14 +160,8 @@ class _Cells(ListLines):
         if match := re.fullmatch(rf"\tmap from_({NUMBER}) \{{", self.line):
             self.at += 1
             self.exactly("\t\ttype mark : verdict", "\t\tcounter")
-            for element, behind in self.elements("\t\t"):
-                tag, held = self.cell(element, behind, int(match[1]))
-                if tag in cells:
-                    raise self.fail(f"{element!r} stands twice")
-                cells[tag] = held
-            self.exactly("\t}", "")
-            if not cells:
-                raise self.fail(f"map from_{match[1]} is empty")
+            cells = self.mapped(int(match[1]))
+            self.exactly("\t\t}", "\t}", "")
             if not re.match(rf"\tchain to_{NUMBER} \{{", self.line):
                 raise self.fail(f"chain to_{match[1]} belongs here")
         begins = self.take(rf"\tchain to_({NUMBER}) \{{{TOLD}")
@@ -152,7 +173,7 @@ class _Cells(ListLines):
         if match is not None:
             self.exactly(f"\t\tmeta mark & 0xffff vmap @from_{target}")
         self.exactly("\t\tgoto outside", "\t}")
-        return Block(target, cells, self.alone, tuple(self.places), self.names)
+        return Block(target, cells, self.alone, self.names)
 
     def here(self, target: int, mapped: Collection[int]) -> dict[int, str]:
         """Cells whose entries stand in the chain of their destination."""
@@ -177,33 +198,52 @@ class _Cells(ListLines):
             # One entry alone is the same chain wherever it stands.
             name = repr(entries[0]) if len(entries) == 1 else f"{tag}>{target}"
             held[tag], self.alone[name] = name, tuple(entries)
-            self.places += [Place(begins + n, name, n, (tag, target)) for n in range(len(entries))]
+            if self.places is not None:
+                cell = tag, target
+                self.places += [Place(begins + n, name, n, cell) for n in range(len(entries))]
             begins += len(entries)
         return held
 
-    def cell(self, element: str, behind: str, target: int) -> tuple[int, str]:
-        """A source's tag and its chain, which may be but a verdict."""
-        match = _CELL.fullmatch(element)
-        if match is None:
-            raise self.fail(f"{element!r} is no source tag with its chain")
-        tag = int(match[1], 16)
-        if match[3]:
-            self.told(behind, tag)
-            return tag, match[3]
-        told = _DIRECT.fullmatch(behind)
-        if told is None:
-            raise self.fail(f"behind {element!r} stand not its group and its keys")
-        self.name(tag, told["name"])
-        name, entry = _verdict(match[2] == "accept", *self.cited(told))
-        self.alone[name] = (entry,)
-        self.places.append(Place(self.at, name, 0, (tag, target)))
-        return tag, name
+    def mapped(self, target: int) -> dict[int, str]:
+        """The elements of a destination's map: source tag → chain, which may be but a verdict."""
+        if not self.if_next("\t\telements = {"):
+            raise self.fail(f"map from_{target} is empty")
+        cells: dict[int, str] = {}
+        names, alone, places = self.names, self.alone, self.places
+        more = ","
+        while more:
+            match = _CELL.fullmatch(self.line)
+            if match is None:
+                raise self.fail(_odd_cell(self.line))
+            number, verdict, chain, more, word, keys, words = match.groups()
+            tag = int(number, 16)
+            if tag in cells:
+                raise self.fail(f"tag {tag} stands twice")
+            if names.setdefault(tag, word) != word:
+                self.name(tag, word)
+            if verdict:
+                name, entry = self.verdict(verdict == "accept", keys, words or "")
+                alone[name] = (entry,)
+                if places is not None:
+                    places.append(Place(self.at, name, 0, (tag, target)))
+                cells[tag] = name
+            else:
+                cells[tag] = chain
+            self.at += 1
+        return cells
+
+    def verdict(self, allowed: bool, keys: str, words: str) -> tuple[str, ListEntry]:
+        """An entry that is all of its chain; its content is the chain's name."""
+        found = _verdict(allowed, keys, words)
+        if found is None:
+            raise self.fail(_UNSORTED)
+        return found
 
     def cited(self, match: re.Match[str]) -> tuple[tuple[str, ...], tuple[str, ...]]:
         """The keys behind an entry, and the names of their permissions."""
         keys, words = _words(match["keys"]), _words(match["words"] or "")
         if keys is None or words is None:
-            raise self.fail("the keys of an entry, and its words, are sorted, each once")
+            raise self.fail(_UNSORTED)
         return keys, words
 
     def chain(self) -> tuple[str, tuple[ListEntry, ...]]:

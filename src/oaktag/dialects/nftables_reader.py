@@ -32,7 +32,7 @@ from oaktag.core.accesslist import (
     WhichEnd,
 )
 from oaktag.core.addresses import Range, Span
-from oaktag.dialects.nftables_cells import Block, Place, block, chain, outcome
+from oaktag.dialects.nftables_cells import Block, Place, block, chain, outcome, places
 from oaktag.dialects.nftables_tables import ADDRESS, KINDS, AddressLines, Table, table
 from oaktag.errors import UnreadableList
 
@@ -68,7 +68,10 @@ def standing(text: str) -> Iterator[Standing]:
     """
     reader = _Reader(text)
     held = reader.whole()
-    every = [(begins + p.line, *p[1:]) for begins, some in reader.places for p in some]
+    found = list(reader.places)
+    for begins, ends in reader.blocks_at:
+        found.append((begins + 1, places("\n".join(reader.lines[begins:ends]))))
+    every = [(begins + p.line, *p[1:]) for begins, some in found for p in some]
     for line, name, number, cell in sorted(every):
         entry = held.chains[name][number]
         yield Standing(line, entry, partial(_is, cell) if cell else partial(_leads, held, name))
@@ -99,6 +102,8 @@ class _Reader(AddressLines):
         #: Where entries stand: the line, the chain, the place in it, and the cell whose alone they
         #: are at this line.
         self.places: list[tuple[int, Sequence[Place]]] = []
+        #: From and to which line each block stands.
+        self.blocks_at: list[tuple[int, int]] = []
 
     # -- the whole -------------------------------------------------------------------------------
 
@@ -350,7 +355,7 @@ class _Reader(AddressLines):
                 raise self.fail(f"chain to_{read.target} stands twice")
             blocks[read.target] = read.cells
             self.alone |= read.alone
-            self.places.append((start + 1, read.places))
+            self.blocks_at.append((start, self.at))
 
     def chains(self) -> dict[str, tuple[ListEntry, ...]]:
         """The chains of cells, each with its entries."""
