@@ -10,6 +10,7 @@ from __future__ import annotations
 
 from collections.abc import Collection, Iterator, Mapping, Sequence
 from dataclasses import replace
+from functools import lru_cache
 from typing import NamedTuple
 
 from oaktag.core.accesslist import DEFAULT_KEY, ListEntry
@@ -78,8 +79,9 @@ def entries_of(
         regions = [r for r in regions if r is None or matrix.atoms.touched(boxes_of(r)) & ~decided]
         result += [replace(entry, region=region) for region in regions]
         decided |= mask
-    for kind in KINDS:
-        result = _with_unreadable(matrix, result, kind, rows, keys, acting)
+    for whole, mask in _wholes(matrix.atoms):
+        part = Part(0, *(_unreadable(matrix, rows, answer, mask, acting) for answer in ANSWERS))
+        result = _with_unreadable(matrix, result, whole, part, keys, observe)
     if len(acting.families) < len(FAMILIES):
         return list(_of_families(result, acting.families))
     return result
@@ -89,37 +91,39 @@ def entries_of(
 KINDS = tuple((f, p) for f in FAMILIES for p in (*PORTED, ICMP_OF[f]))
 
 
+@lru_cache(maxsize=16)
+def _wholes(atoms: Atoms) -> tuple[tuple[Region, int], ...]:
+    """All packets of each such kind, as a region and as a set."""
+    regions = [whole_of(kind) for kind in KINDS]
+    return tuple((region, atoms.touched(boxes_of(region))) for region in regions)
+
+
 def _with_unreadable(
-    matrix: Matrix,
-    entries: list[ListEntry],
-    kind: tuple[int, int],
-    rows: Rows,
-    keys: Mapping[int, str],
-    acting: Acting,
-) -> list[ListEntry]:
+    matrix: Matrix, entries: list[ListEntry], whole: Region, part: Part, keys: Mapping[int, str],
+    observe: bool,
+) -> list[ListEntry]:  # fmt: skip
     """Entries that also do what is meant with packets of a kind whose ports cannot be read.
 
     Where the first entry for all ports of the protocol does something else, such entries match
     only what can be read, and what cannot meets an entry of its own before the last one.
     """
-    whole = whole_of(kind)
-    part = Part(0, *(_unreadable(matrix, rows, answer, whole, acting) for answer in ANSWERS))
-    wanted = _entry(matrix, [part], keys, acting.observes)
     first = next(e for e in entries if _holds(e, whole))
-    if (first.action, first.would) == (wanted.action, wanted.would):
+    if (first.action, first.would) == _outcome(matrix, part, observe)[:2]:
         return entries
+    wanted = _entry(matrix, [part], keys, observe)
+    family, protocol = whole.families[0], whole.protocols[0][0]
     result: list[ListEntry] = []
     for entry in entries[:-1]:
         if entry.readable or entry.region is None or not _holds(entry, whole):
             result.append(entry)
             continue
         region = entry.region
-        left = runs([p for a, b in region.protocols for p in range(a, b + 1) if p != kind[1]])
+        left = runs([p for a, b in region.protocols for p in range(a, b + 1) if p != protocol])
         if left:
             result.append(replace(entry, region=region._replace(protocols=left)))
-        for family in region.families:
-            mine = whole._replace(families=(family,))
-            result.append(replace(entry, region=mine, readable=family == kind[0]))
+        for mine in region.families:
+            alone = whole._replace(families=(mine,))
+            result.append(replace(entry, region=alone, readable=mine == family))
     last = entries[-1]
     return [*result, replace(last, region=whole, readable=True),
             replace(wanted, region=whole), last]  # fmt: skip
@@ -147,9 +151,8 @@ def matches_all(region: Region, whole: Region) -> bool:
     )
 
 
-def _unreadable(matrix: Matrix, rows: Rows, answer: Answer, whole: Region, acting: Acting) -> Piece:
+def _unreadable(matrix: Matrix, rows: Rows, answer: Answer, mask: int, acting: Acting) -> Piece:
     """Who decides about packets whose ports cannot be read: the first entry for all of them."""
-    mask = matrix.atoms.touched(boxes_of(whole))
     own = _decides(matrix, rows.own, answer, mask)
     if own.action == "deny" and not acting.stateful:
         opposite = _decides(matrix, rows.back, answer, mask)

@@ -347,9 +347,7 @@ class _End:
         judged = places.origins if first else places.targets
         steps = [s for s in seen.head if isinstance(s, (PassWithin, PassUnless)) and s.end == end]
         self.ground = ground
-        self.inside = _Numbers(
-            ground, ((n, pair[0 if first else 1]) for n, pair in enumerate(places.inside))
-        )
+        self.inside = ground.inside[0 if first else 1]
         self.pairs = _Numbers(
             ground,
             (
@@ -495,6 +493,11 @@ class _Stretches:
         self.count = len(self.starts)
         self._place = {start: n for n, start in enumerate(self.starts)}
         self._place |= {tops[0]: self._place[6, 0], tops[1]: self.count}
+        #: Which pairs of segments' addresses hold each stretch, at either end.
+        ones = _Numbers(self, [(n, pair[0]) for n, pair in enumerate(places.inside)])
+        same = all(one == two for one, two in places.inside)
+        twos = ones if same else _Numbers(self, [(n, p[1]) for n, p in enumerate(places.inside)])
+        self.inside = ones, twos
         self.families = np.full(self.count, 6, dtype=np.int64)
         self.families[: self._place[6, 0]] = 4
 

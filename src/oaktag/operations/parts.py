@@ -137,6 +137,7 @@ def _workers(work: Callable[[Any, Any], Any], shared: object, on: On) -> Iterato
 def _begin(shared: object) -> None:
     """What a process of ours begins with."""
     gc.freeze()  # what is there from the beginning stays, and pages of it stay shared
+    gc.set_threshold(100_000, 50, 100)  # and what comes to it is hardly ever in a circle
     _held[""] = shared
 
 
