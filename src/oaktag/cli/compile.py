@@ -6,6 +6,7 @@ import click
 
 from oaktag.cli.changes import wait
 from oaktag.cli.context import Context, as_json, complete, finish, pass_context, progress
+from oaktag.cli.workers import who, workers
 from oaktag.errors import UsageError
 
 
@@ -21,12 +22,13 @@ from oaktag.errors import UsageError
     "--for", "cell", nargs=2, metavar="SRC DST", shell_complete=complete("end"),
     help="The entries of P's list that are tried for a cell.",
 )  # fmt: skip
+@workers
 @wait
 @as_json
 @pass_context
 def command(
     context: Context, out: str, point: str | None, no_prove: bool, why: int | None,
-    cell: tuple[str, str] | None, wait: bool, as_json: bool,
+    cell: tuple[str, str] | None, jobs: int | None, on: str | None, wait: bool, as_json: bool,
 ) -> int:  # fmt: skip
     """Write the access list of every point, proved equal to the matrix first.
 
@@ -43,7 +45,7 @@ def command(
         return 0
     result = context.workspace().compile(
         context.unlinked(out), point, proved=not no_prove, patience=None if wait else 10.0,
-        progress=progress("compiling"),
+        progress=progress("compiled"), on=who(jobs, on),
     )  # fmt: skip
     finish(context, result, as_json=as_json, folder=context.folder.as_posix())
     return 0

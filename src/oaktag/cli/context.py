@@ -207,12 +207,15 @@ junit_option = click.option(
 
 
 def progress(word: str) -> Callable[[str], None]:
-    """A callback that says on standard error how far it is, once that takes over a second."""
-    start = time.monotonic()
+    """A callback that says on standard error how far it is, each second from the first on."""
+    said, count = time.monotonic(), 0
 
     def step(name: str) -> None:
-        if time.monotonic() - start > 1:
-            click.echo(f"{word} {shown(name)} …", err=True)
+        nonlocal said, count
+        count += 1
+        if time.monotonic() - said > 1:
+            said = time.monotonic()
+            click.echo(f"{word} {count:,}: {shown(name)} …", err=True)
 
     return step
 

@@ -9,17 +9,17 @@ from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from dataclasses import dataclass, field
 from hashlib import sha256
+from itertools import chain
 from pathlib import Path
 from typing import ClassVar
 
-from oaktag.core.apart import Apart
 from oaktag.core.model import Model as CoreModel
 from oaktag.core.network import Point
 from oaktag.errors import OakTagError, UnwritableEntry, UsageError
 from oaktag.operations.json_parts import Document
-from oaktag.operations.lists import Made, file_of, make, points_of
+from oaktag.operations.lists import MOST_IN_PART, Made, file_of, make, points_of, shared_out
 from oaktag.operations.model import Model
-from oaktag.operations.parts import On, cores, in_parts
+from oaktag.operations.parts import On, in_parts
 from oaktag.operations.result import Result, Row
 from oaktag.workspace.folder import MOST, changed_meanwhile, read_plain
 from oaktag.workspace.journal import settle, write_files
@@ -40,14 +40,6 @@ class Compiled(Result):
 
 
 KEYS_FILE = "keys.csv"
-
-
-#: What is done with some points, by name.
-Work = Callable[[CoreModel, list[str]], list[Made]]
-#: Above so many cells, all lists together, others help.
-MANY_CELLS = 1 << 21
-#: A part of the work has at most so many lists.
-MOST_IN_PART = 25
 
 
 def compile_lists(
@@ -100,7 +92,10 @@ def _lists(
 ) -> Iterator[tuple[Path, bytes]]:  # fmt: skip
     """The lists as they are made, each with where it goes; and what there is to say of them."""
     errors: dict[str, str] = {}
-    for made in each(model, points, _made if proved else _written, on):
+    shared, names, on = shared_out(model, points, on)
+    parts = (names[n : n + MOST_IN_PART] for n in range(0, len(names), MOST_IN_PART))
+    work = _made if proved else _written
+    for made in chain.from_iterable(in_parts(work, shared, parts, on)):
         if progress is not None:
             progress(made.point)
         if made.error:
@@ -133,25 +128,6 @@ def _made(model: CoreModel, part: list[str]) -> list[Made]:
 
 def _written(model: CoreModel, part: list[str]) -> list[Made]:
     return [make(model, model.network.points[name], proved=False) for name in part]
-
-
-def each(model: CoreModel, points: list[Point], work: Work, on: On) -> Iterator[Made]:
-    """What comes of each point, as it is done, by who it is worth to employ."""
-    if on is None:
-        sizes = [[len(side) for side in model.scope(point)] for point in points]
-        many = len(points) > 1 and sum(a * b for a, b in sizes) >= MANY_CELLS
-        on = cores() if many else 1
-    if on == 1:
-        for made in in_parts(work, model, [[point.id] for point in points], on):
-            yield from made
-        return
-    apart = Apart.of(model, points)
-    # Points with the same cells are next to each other: what they have in common is done once.
-    alike = sorted(points, key=lambda p: (p.dialect, *map(tuple, apart.scope(p)), p.id))
-    names = [point.id for point in alike]
-    parts = [names[n : n + MOST_IN_PART] for n in range(0, len(names), MOST_IN_PART)]
-    for made in in_parts(work, apart.ready() if isinstance(on, int) else apart, parts, on):
-        yield from made
 
 
 @contextmanager

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+from collections.abc import Sequence
 from typing import NamedTuple
 
 import numpy as np
@@ -10,6 +11,7 @@ import numpy as np
 from oaktag.core.abilities import Abilities
 from oaktag.core.accesslist import AccessList
 from oaktag.core.addresses import address_text
+from oaktag.core.apart import Apart
 from oaktag.core.fitting import unfit
 from oaktag.core.model import Model
 from oaktag.core.network import Point
@@ -18,6 +20,12 @@ from oaktag.core.service_text import packet_text
 from oaktag.dialects import DIALECTS, Dialect, Written, of_template
 from oaktag.errors import UnreadableList, UnwritableEntry, UsageError
 from oaktag.operations.json_parts import Document, packet_json
+from oaktag.operations.parts import On, cores
+
+#: Above so many cells, all lists together, others help.
+MANY_CELLS = 1 << 21
+#: A part of the work has at most so many lists.
+MOST_IN_PART = 25
 
 
 def points_of(model: Model, only: str | None = None) -> list[Point]:
@@ -145,6 +153,29 @@ def refute(model: Model, point: Point, text: str) -> Refuted | None:
     if held.point != point.id:
         raise UnreadableList(2, f"this is the list of {held.point}, not of {point.id}")
     return model.refute(point, held)
+
+
+def shared_out(model: Model, points: Sequence[Point], on: On) -> tuple[Model, list[str], On]:
+    """How the lists of some points are shared out.
+
+    Args:
+        model: what they are made from.
+        points: whose lists.
+        on: who is to work on them; None for as many processes as it is worth.
+
+    Returns:
+        what everybody needs; the points in an order in which those with the same cells are next to
+        each other, so that what they have in common is done once; and who works.
+    """
+    if on is None:
+        sizes = [[len(side) for side in model.scope(point)] for point in points]
+        many = len(points) > 1 and sum(a * b for a, b in sizes) >= MANY_CELLS
+        on = cores() if many else 1
+    if on == 1:
+        return model, [point.id for point in points], on
+    apart = Apart.of(model, points)
+    alike = sorted(points, key=lambda p: (p.dialect, *map(tuple, apart.scope(p)), p.id))
+    return apart.ready() if isinstance(on, int) else apart, [p.id for p in alike], on
 
 
 class Made(NamedTuple):

@@ -114,8 +114,19 @@ class OfNetwork(Asked):
 
         return entries_for(self.model, point, source, destination)
 
-    def prove(self, folder: str | Path, progress: Callable[[str], None] | None = None) -> Proved:
+    def prove(
+        self,
+        folder: str | Path,
+        progress: Callable[[str], None] | None = None,
+        *,
+        on: On = None,
+    ) -> Proved:
         """Read lists back and prove them equal to the matrix, for all packets.
+
+        Args:
+            folder: where they are.
+            progress: told how far it is.
+            on: who proves them, as of ``compile``.
 
         Returns:
             whether each list that was read back is equal to the matrix: ``points``.
@@ -129,7 +140,7 @@ class OfNetwork(Asked):
         """
         from oaktag.operations.proving import prove
 
-        return prove(self.model, Path(folder), progress)
+        return prove(self.model, Path(folder), progress, on)
 
     def drift(self, folder: str | Path) -> Drift:
         """What nodes report, in files ``NODE.json`` of a folder, against what is intended.

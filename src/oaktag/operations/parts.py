@@ -39,6 +39,8 @@ On = Executor | str | int | None
 AT_ONCE = 16
 #: So many times work that was lost is begun again.
 MOST_LOSSES = 3
+#: So many seconds a scheduler is waited for.
+PATIENCE = 10
 #: How addresses of clusters begin.
 _SCHEMES = ("tcp://", "tls://")
 
@@ -168,7 +170,7 @@ def _cluster(address: str) -> Iterator[Any]:
             "working on a cluster needs the package distributed: pip install 'oaktag[cluster]'"
         ) from None
     try:
-        client = Client(address, timeout="10s")  # type: ignore[no-untyped-call]
+        client = Client(address, timeout=PATIENCE)  # type: ignore[no-untyped-call]
     except (OSError, TimeoutError, ValueError) as error:
         raise UsageError(f"no scheduler answers at {address}: {error or 'time is out'}") from None
     try:

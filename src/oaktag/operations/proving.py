@@ -8,10 +8,21 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import ClassVar
 
+from oaktag.core.model import Model as CoreModel
 from oaktag.errors import UnreadableList
 from oaktag.operations.json_parts import Document
-from oaktag.operations.lists import dialect_of, endings, file_of, points_of, refute, refuted
+from oaktag.operations.lists import (
+    MOST_IN_PART,
+    dialect_of,
+    endings,
+    file_of,
+    points_of,
+    refute,
+    refuted,
+    shared_out,
+)
 from oaktag.operations.model import Model
+from oaktag.operations.parts import On, in_parts
 from oaktag.operations.result import Result, Row
 from oaktag.workspace.textfile import exact_text
 
@@ -33,31 +44,66 @@ class Proved(Result):
         return all(point["equal"] is not False for point in self.points)
 
 
-def prove(model: Model, folder: Path, progress: Progress | None = None) -> Proved:
-    """Read the lists in a folder back and hold each against the matrix."""
-    rows: list[Document] = []
+#: The rest of a list's row: whether it is equal, a packet if not, and why it could not be read.
+Verdict = tuple[str, bool, Document | None, str]
+
+
+def prove(model: Model, folder: Path, progress: Progress | None = None, on: On = None) -> Proved:
+    """Read the lists in a folder back and hold each against the matrix.
+
+    Args:
+        model: the workspace.
+        folder: where the lists are.
+        progress: called with the name of each point that is done.
+        on: who proves them, as of ``compile_lists``.
+    """
+    rows: dict[str, Document] = {}
     for point in points_of(model):
-        if progress is not None:
-            progress(point.id)
         path = folder / file_of(model, point)
         row: Document = {"point": point.id, "file": path.as_posix(), "equal": False}
-        row |= {"counterexample": None, "error": None}
+        rows[point.id] = row | {"counterexample": None, "error": None}
         if not dialect_of(model, point).reads:
             told = "does not say how its lines are read back: not proved"
-            rows.append({**row, "equal": None, "error": f"{point.template} {told}"})
-            continue
-        try:
-            against = refute(model, point, exact_text(path))
-            row["equal"] = against is None
-            row["counterexample"] = None if against is None else refuted(model, against)
-        except OSError:
-            row["error"] = f"{path} is missing or cannot be read; oaktag compile writes it"
-        except UnicodeDecodeError:
-            row["error"] = f"{path} is not UTF-8"
-        except UnreadableList as error:
-            row["error"] = f"{path}:{error.line}: {error.message}"
-        rows.append(row)
-    return Proved(points=rows + list(_strangers(model, folder)))
+            rows[point.id] |= {"equal": None, "error": f"{point.template} {told}"}
+    readable = [p for p in points_of(model) if rows[p.id]["equal"] is not None]
+    shared, names, on = shared_out(model, readable, on)
+    for part in in_parts(_verdicts, shared, _texts(names, rows), on):
+        for name, equal, packet, error in part:
+            row = rows[name]
+            row |= {"equal": equal, "counterexample": packet}
+            if error:
+                row["error"] = f"{row['file']}:{error}"
+            if progress is not None:
+                progress(name)
+    return Proved(points=[*rows.values(), *_strangers(model, folder)])
+
+
+def _texts(names: list[str], rows: dict[str, Document]) -> Iterator[list[tuple[str, str]]]:
+    """The texts of lists, a part at a time."""
+    for n in range(0, len(names), MOST_IN_PART):
+        part: list[tuple[str, str]] = []
+        for name in names[n : n + MOST_IN_PART]:
+            path = rows[name]["file"]
+            try:
+                part.append((name, exact_text(Path(path))))
+            except OSError:
+                told = f"{path} is missing or cannot be read; oaktag compile writes it"
+                rows[name]["error"] = told
+            except UnicodeDecodeError:
+                rows[name]["error"] = f"{path} is not UTF-8"
+        yield part
+
+
+def _verdicts(model: CoreModel, part: list[tuple[str, str]]) -> list[Verdict]:
+    return [_verdict(model, name, text) for name, text in part]
+
+
+def _verdict(model: CoreModel, name: str, text: str) -> Verdict:
+    try:
+        against = refute(model, model.network.points[name], text)
+    except UnreadableList as error:
+        return name, False, None, f"{error.line}: {error.message}"
+    return name, against is None, None if against is None else refuted(model, against), ""
 
 
 def _strangers(model: Model, folder: Path) -> Iterator[Document]:
