@@ -13,17 +13,27 @@ from itertools import chain
 from pathlib import Path
 from typing import ClassVar
 
+from oaktag.core.fingerprints import Fingerprints
 from oaktag.core.model import Model as CoreModel
 from oaktag.core.network import Point
 from oaktag.errors import OakTagError, UnwritableEntry, UsageError
-from oaktag.operations.json_parts import Document
-from oaktag.operations.lists import MOST_IN_PART, Made, file_of, make, points_of, shared_out
+from oaktag.operations.lists import (
+    MOST_IN_PART,
+    Made,
+    dialect_of,
+    file_of,
+    made_by,
+    make,
+    points_of,
+    shared_out,
+)
 from oaktag.operations.model import Model
 from oaktag.operations.parts import On, in_parts
 from oaktag.operations.result import Result, Row
+from oaktag.workspace import known_lists
 from oaktag.workspace.folder import MOST, changed_meanwhile, read_plain
 from oaktag.workspace.journal import settle, write_files
-from oaktag.workspace.lock import one_writer, own_folder
+from oaktag.workspace.lock import OWN, one_writer, own_folder
 
 Progress = Callable[[str], None]
 
@@ -40,6 +50,14 @@ class Compiled(Result):
 
 
 KEYS_FILE = "keys.csv"
+#: The fields of a row, and those that are kept of a list.
+_FIELDS = (
+    "point", "dialect", "mode", "file", "entries", "plain_entries", "capacity", "known_entries",
+    "bindings", "proved", "sha256",
+)  # fmt: skip
+_KEPT = {"entries", "plain_entries", "known_entries", "bindings", "proved", "sha256", "lies"}
+#: Of so many lists is kept what they were made from, or of twice as many as there are points.
+MOST_KEPT = 1_000
 
 
 def compile_lists(
@@ -78,48 +96,102 @@ def compile_lists(
         )
     _stop_on_errors(model)
     points = points_of(model, only)
-    rows: dict[str, Document] = {}
-    with _writing(model, out, patience) as write:
-        write(_lists(model, points, out, rows, proved=proved, progress=progress, on=on))
+    with _writing(model, out, patience) as (place, write):
+        run = _Run(model, points, out, place, proved=proved, progress=progress)
+        write(run.lists(on))
+        run.keep()
     return Compiled(
-        points=[rows[point.id] for point in points], key_file=(out / KEYS_FILE).as_posix()
+        points=[run.rows[point.id] for point in points], key_file=(out / KEYS_FILE).as_posix()
     )
 
 
-def _lists(
-    model: Model, points: list[Point], out: Path, rows: dict[str, Document], *, proved: bool,
-    progress: Progress | None, on: On,
-) -> Iterator[tuple[Path, bytes]]:  # fmt: skip
-    """The lists as they are made, each with where it goes; and what there is to say of them."""
-    errors: dict[str, str] = {}
-    shared, names, on = shared_out(model, points, on)
-    parts = (names[n : n + MOST_IN_PART] for n in range(0, len(names), MOST_IN_PART))
-    work = _made if proved else _written
-    for made in chain.from_iterable(in_parts(work, shared, parts, on)):
-        if progress is not None:
-            progress(made.point)
-        if made.error:
-            errors[made.point] = made.error
-            continue
-        point = model.network.points[made.point]
-        path = out / file_of(model, point)
-        rows[point.id] = {
+class _Run:
+    """One run over some points.
+
+    Attributes:
+        rows: what there is to say of each list.
+    """
+
+    def __init__(
+        self, model: Model, points: list[Point], out: Path, place: Path | None, *, proved: bool,
+        progress: Progress | None,
+    ) -> None:  # fmt: skip
+        self.model, self.points, self.out, self.proved = model, points, out, proved
+        self._place = place
+        self._progress = progress or (lambda name: None)
+        self.rows: dict[str, Row] = {}
+        prints = Fingerprints(model, made_by())
+        self._prints = {point.id: prints.of(point) for point in points}
+        self._known = {} if place is None else known_lists.read(place)
+
+    def lists(self, on: On) -> Iterator[tuple[Path, bytes]]:
+        """The lists as they are made, each with where it goes; not those that lie there as they
+        were made from the same."""
+        model, errors = self.model, dict[str, str]()
+        left = [point for point in self.points if not self._is_known(point)]
+        shared, names, on = shared_out(model, left, on)
+        parts = (names[n : n + MOST_IN_PART] for n in range(0, len(names), MOST_IN_PART))
+        work = _made if self.proved else _written
+        for made in chain.from_iterable(in_parts(work, shared, parts, on)):
+            self._progress(made.point)
+            if made.error:
+                errors[made.point] = made.error
+                continue
+            point = model.network.points[made.point]
+            row = {
+                "entries": made.entries,
+                "plain_entries": made.plain_entries,
+                "known_entries": made.known_entries,
+                "bindings": made.bindings,
+                "proved": made.proved,
+                "sha256": sha256(made.text).hexdigest(),
+            }
+            self.rows[point.id] = self._row(point, row)
+            yield self.out / file_of(model, point), made.text
+        if errors:
+            raise UnwritableEntry("\n".join(errors[p.id] for p in self.points if p.id in errors))
+        yield self.out / KEYS_FILE, _keys(model).encode()
+
+    def _row(self, point: Point, told: Row) -> Row:
+        row: Row = {
             "point": point.id,
             "dialect": point.dialect,
             "mode": point.mode,
-            "file": path.as_posix(),
-            "entries": made.entries,
-            "plain_entries": made.plain_entries,
+            "file": (self.out / file_of(self.model, point)).as_posix(),
             "capacity": point.capacity,
-            "known_entries": made.known_entries,
-            "bindings": made.bindings,
-            "proved": made.proved,
-            "sha256": sha256(made.text).hexdigest(),
         }
-        yield path, made.text
-    if errors:
-        raise UnwritableEntry("\n".join(errors[p.id] for p in points if p.id in errors))
-    yield out / KEYS_FILE, _keys(model).encode()
+        return {key: {**row, **told}[key] for key in _FIELDS}
+
+    def _is_known(self, point: Point) -> bool:
+        """Whether a list lies there as it was made from the same, and was proved if it is to be."""
+        told = self._known.get(self._prints[point.id])
+        if told is None or told.keys() != _KEPT:
+            return False
+        if self.proved and dialect_of(self.model, point).reads and told["proved"] is not True:
+            return False
+        path = self.out / file_of(self.model, point)
+        if not known_lists.lies(path, told["lies"], told["sha256"]):
+            return False
+        self._progress(point.id)
+        self.rows[point.id] = self._row(point, told)
+        return True
+
+    def keep(self) -> None:
+        """Keep what the lists were made from, beside what is known of others."""
+        if self._place is None:
+            return
+        fresh = {
+            self._prints[point.id]: {
+                **{key: self.rows[point.id][key] for key in sorted(_KEPT - {"lies"})},
+                "lies": known_lists.as_it_lies(self.out / file_of(self.model, point)),
+            }
+            for point in self.points
+        }
+        older = {key: row for key, row in self._known.items() if key not in fresh}
+        room = max(2 * len(fresh), MOST_KEPT) - len(fresh)
+        kept = dict(list(older.items())[-room:]) | fresh
+        if kept != self._known:
+            known_lists.write(self._place, kept)
 
 
 def _made(model: CoreModel, part: list[str]) -> list[Made]:
@@ -133,10 +205,12 @@ def _written(model: CoreModel, part: list[str]) -> list[Made]:
 @contextmanager
 def _writing(
     model: Model, out: Path, patience: float | None
-) -> Iterator[Callable[[Iterator[tuple[Path, bytes]]], None]]:
-    """How lists are written that are not there yet as they shall be: all of a version or none."""
+) -> Iterator[tuple[Path | None, Callable[[Iterator[tuple[Path, bytes]]], None]]]:
+    """Where is kept what lists were made from; and how those are written that are not there yet as
+    they shall be: all of a version or none."""
     files = model.files
     root = files.root
+    place: Path | None = root / OWN
     try:
         own_folder(root)
     except OSError as error:
@@ -144,7 +218,7 @@ def _writing(
             raise
         # A workspace that may only be read; its lists go elsewhere.
         out.mkdir(parents=True, exist_ok=True)
-        root = out
+        root, place = out, None
 
     def changed(texts: Iterator[tuple[Path, bytes]]) -> Iterator[tuple[Path, bytes]]:
         for path, text in texts:
@@ -155,7 +229,7 @@ def _writing(
 
     with one_writer(root, "oaktag compile", patience=patience):
         settle(root)
-        yield lambda texts: write_files(root, "oaktag compile", changed(texts))
+        yield place, lambda texts: write_files(root, "oaktag compile", changed(texts))
 
 
 def _holds(path: Path, text: bytes) -> bool:

@@ -4,6 +4,9 @@ from __future__ import annotations
 
 import json
 from collections.abc import Sequence
+from functools import cache
+from hashlib import sha256
+from importlib import resources
 from typing import NamedTuple
 
 import numpy as np
@@ -153,6 +156,18 @@ def refute(model: Model, point: Point, text: str) -> Refuted | None:
     if held.point != point.id:
         raise UnreadableList(2, f"this is the list of {held.point}, not of {point.id}")
     return model.refute(point, held)
+
+
+@cache
+def made_by() -> str:
+    """What makes lists, as a hash: another version of it may make others."""
+    told = sha256()
+    for part in ("core", "dialects", "operations"):
+        folder = resources.files("oaktag") / part
+        for file in sorted(folder.iterdir(), key=lambda f: f.name):
+            if file.name.endswith(".py"):
+                told.update(file.name.encode() + file.read_bytes())
+    return told.hexdigest()
 
 
 def shared_out(model: Model, points: Sequence[Point], on: On) -> tuple[Model, list[str], On]:
