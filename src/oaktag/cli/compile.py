@@ -22,13 +22,18 @@ from oaktag.errors import UsageError
     "--for", "cell", nargs=2, metavar="SRC DST", shell_complete=complete("end"),
     help="The entries of P's list that are tried for a cell.",
 )  # fmt: skip
+@click.option(
+    "--since", metavar="DIR",
+    help="Write only the lists that differ from those in DIR, and say in what.",
+)  # fmt: skip
 @workers
 @wait
 @as_json
 @pass_context
 def command(
     context: Context, out: str, point: str | None, no_prove: bool, why: int | None,
-    cell: tuple[str, str] | None, jobs: int | None, on: str | None, wait: bool, as_json: bool,
+    cell: tuple[str, str] | None, since: str | None,
+    jobs: int | None, on: str | None, wait: bool, as_json: bool,
 ) -> int:  # fmt: skip
     """Write the access list of every point, proved equal to the matrix first.
 
@@ -46,6 +51,7 @@ def command(
     result = context.workspace().compile(
         context.unlinked(out), point, proved=not no_prove, patience=None if wait else 10.0,
         progress=progress("compiled"), on=who(jobs, on),
+        since=None if since is None else context.unlinked(since),
     )  # fmt: skip
     finish(context, result, as_json=as_json, folder=context.folder.as_posix())
     return 0

@@ -17,6 +17,7 @@ from oaktag.core.fingerprints import Fingerprints
 from oaktag.core.model import Model as CoreModel
 from oaktag.core.network import Point
 from oaktag.errors import OakTagError, UnwritableEntry, UsageError
+from oaktag.operations.list_change import change, gone
 from oaktag.operations.lists import (
     MOST_IN_PART,
     Made,
@@ -31,7 +32,7 @@ from oaktag.operations.model import Model
 from oaktag.operations.parts import On, in_parts
 from oaktag.operations.result import Result, Row
 from oaktag.workspace import known_lists
-from oaktag.workspace.folder import MOST, changed_meanwhile, read_plain
+from oaktag.workspace.folder import MOST, NotPlain, changed_meanwhile, read_plain
 from oaktag.workspace.journal import settle, write_files
 from oaktag.workspace.lock import OWN, one_writer, own_folder
 
@@ -44,6 +45,7 @@ class Compiled(Result):
 
     points: list[Row]
     key_file: str = field(metadata={"name": "keys"})
+    changes: list[Row] | None = None
     command: ClassVar[str] = "compile"
     shown_by: ClassVar[str] = "lists"
     table: ClassVar[str] = "points"
@@ -69,6 +71,7 @@ def compile_lists(
     patience: float | None = 10.0,
     progress: Progress | None = None,
     on: On = None,
+    since: Path | None = None,
 ) -> Compiled:
     """Write the list of every point, and the side file of keys; none is written if one fails.
 
@@ -81,6 +84,8 @@ def compile_lists(
         progress: called with the name of each point that is done.
         on: who makes the lists: so many processes, an executor, or the address of a cluster; None
             for as many processes as it is worth.
+        since: a folder of earlier lists: those alone are written that differ from these, and it is
+            told in what.
 
     Raises:
         UsageError: a group has no number in the files, there is no such point, or the files have
@@ -94,14 +99,18 @@ def compile_lists(
             f"no number in the files for {', '.join(unnumbered)}: oaktag groups --number --write "
             "writes one"
         )
+    if since is not None and not since.is_dir():
+        raise UsageError(f"there is no folder {since} of earlier lists")
     _stop_on_errors(model)
     points = points_of(model, only)
     with _writing(model, out, patience) as (place, write):
-        run = _Run(model, points, out, place, proved=proved, progress=progress)
+        run = _Run(model, points, out, place, proved=proved, progress=progress, since=since)
         write(run.lists(on))
         run.keep()
     return Compiled(
-        points=[run.rows[point.id] for point in points], key_file=(out / KEYS_FILE).as_posix()
+        points=[run.rows[point.id] for point in points],
+        key_file=(out / KEYS_FILE).as_posix(),
+        changes=None if since is None else run.changes(whole=only is None),
     )
 
 
@@ -114,9 +123,11 @@ class _Run:
 
     def __init__(
         self, model: Model, points: list[Point], out: Path, place: Path | None, *, proved: bool,
-        progress: Progress | None,
+        progress: Progress | None, since: Path | None = None,
     ) -> None:  # fmt: skip
         self.model, self.points, self.out, self.proved = model, points, out, proved
+        self._since = since
+        self._changes: dict[str, Row] = {}
         self._place = place
         self._progress = progress or (lambda name: None)
         self.rows: dict[str, Row] = {}
@@ -138,6 +149,9 @@ class _Run:
                 errors[made.point] = made.error
                 continue
             point = model.network.points[made.point]
+            earlier = self._earlier(point)
+            if self._since is not None and earlier != made.text:
+                self._changes[point.id] = change(model, point, earlier, made.text)
             row = {
                 "entries": made.entries,
                 "plain_entries": made.plain_entries,
@@ -147,17 +161,42 @@ class _Run:
                 "sha256": sha256(made.text).hexdigest(),
             }
             self.rows[point.id] = self._row(point, row)
-            yield self.out / file_of(model, point), made.text
+            if self._since is None or earlier != made.text:
+                yield self.out / file_of(model, point), made.text
         if errors:
             raise UnwritableEntry("\n".join(errors[p.id] for p in self.points if p.id in errors))
         yield self.out / KEYS_FILE, _keys(model).encode()
+
+    def _earlier(self, point: Point) -> bytes | None:
+        """The list before, if there was one."""
+        if self._since is None:
+            return None
+        try:
+            return read_plain(self._since / file_of(self.model, point), MOST)[0]
+        except FileNotFoundError:
+            return None
+        except NotPlain as error:
+            told = f"{self._since / file_of(self.model, point)}: {error.strerror}"
+            raise UsageError(f"{told}; nothing can be told against it") from None
+
+    def _path(self, point: Point) -> Path:
+        """Where a list lies."""
+        same = self._since is not None and point.id not in self._changes
+        return (self._since if same and self._since else self.out) / file_of(self.model, point)
+
+    def changes(self, *, whole: bool) -> list[Row]:
+        """In what the lists differ from the earlier ones; of the whole network also those that are
+        gone."""
+        rows = [self._changes[point.id] for point in self.points if point.id in self._changes]
+        since = self._since
+        return [*rows, *(gone(self.model, since) if whole and since is not None else ())]
 
     def _row(self, point: Point, told: Row) -> Row:
         row: Row = {
             "point": point.id,
             "dialect": point.dialect,
             "mode": point.mode,
-            "file": (self.out / file_of(self.model, point)).as_posix(),
+            "file": self._path(point).as_posix(),
             "capacity": point.capacity,
         }
         return {key: {**row, **told}[key] for key in _FIELDS}
@@ -169,8 +208,7 @@ class _Run:
             return False
         if self.proved and dialect_of(self.model, point).reads and told["proved"] is not True:
             return False
-        path = self.out / file_of(self.model, point)
-        if not known_lists.lies(path, told["lies"], told["sha256"]):
+        if not known_lists.lies(self._path(point), told["lies"], told["sha256"]):
             return False
         self._progress(point.id)
         self.rows[point.id] = self._row(point, told)
@@ -183,7 +221,7 @@ class _Run:
         fresh = {
             self._prints[point.id]: {
                 **{key: self.rows[point.id][key] for key in sorted(_KEPT - {"lies"})},
-                "lies": known_lists.as_it_lies(self.out / file_of(self.model, point)),
+                "lies": known_lists.as_it_lies(self._path(point)),
             }
             for point in self.points
         }

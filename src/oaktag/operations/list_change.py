@@ -6,14 +6,26 @@ from __future__ import annotations
 from collections.abc import Iterator, Sequence
 from hashlib import sha256
 from itertools import pairwise
+from pathlib import Path
 
 from oaktag.core.accesslist import AccessList, ListEntry
+from oaktag.core.addressed import named_by
 from oaktag.core.addresses import Range, span_text
 from oaktag.core.comparison import renamed
+from oaktag.core.model import Model as CoreModel
+from oaktag.core.network import Point
 from oaktag.core.service_text import regions_text
-from oaktag.errors import UnwritableEntry, UsageError
+from oaktag.errors import UnreadableList, UnwritableEntry, UsageError
 from oaktag.operations.json_parts import Document
-from oaktag.operations.lists import list_of, points_of, written
+from oaktag.operations.lists import (
+    able_of,
+    dialect_of,
+    endings,
+    file_of,
+    list_of,
+    points_of,
+    written,
+)
 from oaktag.operations.model import Model
 
 #: A list, its hash, and why there is none.
@@ -42,6 +54,50 @@ def lists(was: Model, now: Model) -> list[Document]:
     return rows
 
 
+def change(model: CoreModel, point: Point, was: bytes | None, now: bytes) -> Document:
+    """In what a list differs from an earlier one (None: there was none), both as text."""
+    row: Document = {
+        "point": point.id,
+        "was": None if was is None else sha256(was).hexdigest(),
+        "is": sha256(now).hexdigest(),
+        "judges": False, "entries": [], "bindings": [], "error": None,
+    }  # fmt: skip
+    if was is None:
+        return row
+    try:
+        old, fresh = (_read(model, point, text) for text in (was, now))
+    except UnreadableList as error:
+        return row | {"error": f"line {error.line}: {error.message}"}
+    row["judges"] = (old.head, old.outside, old.own) != (fresh.head, fresh.outside, fresh.own)
+    row["entries"] = _entries((model, model), (old, fresh), {})
+    row["bindings"] = list(_bindings((model, model), (old, fresh), {}))
+    return row
+
+
+def _read(model: CoreModel, point: Point, text: bytes) -> AccessList:
+    dialect = dialect_of(model, point)
+    if not dialect.reads:
+        raise UnreadableList(1, f"{point.template} does not say how its lines are read back")
+    try:
+        tree = dialect.read(text.decode())
+    except UnicodeDecodeError:
+        raise UnreadableList(1, "it is not UTF-8") from None
+    return tree if able_of(model, point).tables else named_by(tree, model.known(point.node))
+
+
+def gone(model: CoreModel, folder: Path) -> Iterator[Document]:
+    """Lists in a folder of which no point is meant to hold any."""
+    meant = {file_of(model, point) for point in points_of(model)}
+    for path in sorted(folder.iterdir()) if folder.is_dir() else ():
+        ending = next((e for e in endings(model) if path.name.endswith(e)), None)
+        if ending is not None and path.name not in meant and path.is_file():
+            yield {
+                "point": path.name.removesuffix(ending),
+                "was": sha256(path.read_bytes()).hexdigest(), "is": None,
+                "judges": False, "entries": [], "bindings": [], "error": None,
+            }  # fmt: skip
+
+
 def _lists(model: Model) -> dict[str, Held]:
     made: dict[str, Held] = {}
     for point in points_of(model):
@@ -56,7 +112,7 @@ def _lists(model: Model) -> dict[str, Held]:
 
 
 def _entries(
-    models: tuple[Model, Model], held: tuple[AccessList, AccessList], new: dict[str, str]
+    models: tuple[CoreModel, CoreModel], held: tuple[AccessList, AccessList], new: dict[str, str]
 ) -> list[Document]:
     """Entries that are gone and that have come, with all the cells of which that is so."""
     cells: list[dict[tuple[str, str], str]] = []
@@ -91,7 +147,7 @@ def _sources(tree: AccessList) -> set[int]:
     return {tag for block in tree.blocks.values() for tag in block}
 
 
-def _name(model: Model, tag: int, new: dict[str, str]) -> str:
+def _name(model: CoreModel, tag: int, new: dict[str, str]) -> str:
     name = model.groups.name(tag)
     return new.get(name, name)
 
@@ -104,7 +160,7 @@ def _text(entry: ListEntry) -> str:
 
 
 def _bindings(
-    models: tuple[Model, Model], held: tuple[AccessList, AccessList], new: dict[str, str]
+    models: tuple[CoreModel, CoreModel], held: tuple[AccessList, AccessList], new: dict[str, str]
 ) -> Iterator[Document]:
     """Addresses that the two take for different groups."""
     for family in (4, 6):

@@ -34,6 +34,7 @@ class OfNetwork(Asked):
         patience: float | None = 10.0,
         progress: Callable[[str], None] | None = None,
         on: On = None,
+        since: str | Path | None = None,
     ) -> Compiled:
         """Write the access lists, proved.
 
@@ -46,9 +47,11 @@ class OfNetwork(Asked):
             progress: told how far it is.
             on: who makes them: so many processes, any executor, or the address of a Dask scheduler
                 (``tcp://…``); None for as many processes as it is worth.
+            since: a folder of earlier lists: only those are written that differ from these.
 
         Returns:
-            the lists that were written, and the file of keys beside them: ``points``, ``key_file``.
+            the lists that were written, and the file of keys beside them: ``points``, ``key_file``;
+            and in what they differ from the earlier ones: ``changes``.
 
         Raises:
             UsageError: a group has no number, or there is no such point.
@@ -63,8 +66,9 @@ class OfNetwork(Asked):
         from oaktag.operations.compiling import compile_lists
 
         return compile_lists(
-            self.model, Path(out), point, proved=proved, patience=patience, progress=progress, on=on
-        )
+            self.model, Path(out), point, proved=proved, patience=patience, progress=progress,
+            on=on, since=None if since is None else Path(since),
+        )  # fmt: skip
 
     def entry_at(self, point: str, line: int) -> ListEntries:
         """From an entry of a point's list back to the lines of the matrix.

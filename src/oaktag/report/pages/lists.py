@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from oaktag.report.list_words import differing
 from oaktag.report.page import Page
 from oaktag.report.words import Row, few
 
@@ -41,11 +42,21 @@ def _written(page: Page, d: Row, folder: str) -> None:
     if unread := [p["point"] for p in d["points"] if not p["proved"]]:
         page.say(f"not proved: {few(unread, 6)}")
     _leaner(page, [p for p in d["points"] if (p["known_entries"] or p["entries"]) < p["entries"]])
+    if d["changes"] is not None:
+        _changed(page, d["changes"])
     page.say(f"the lines behind the keys in the lists: {_below(folder, d['keys'])}")
     if not d["points"]:
         page.hint("no node of network.yaml is a point: there is nothing to compile")
     else:
         page.hint("oaktag lab up, then oaktag lab probe, try the lists with real packets")
+
+
+def _changed(page: Page, changes: list[Row]) -> None:
+    """In what lists differ from earlier ones."""
+    if not changes:
+        page.say("no list differs from the earlier ones; none is written")
+    for told, names in differing(changes).items():
+        page.paragraph(f"{few(names, 6)}: {told}", "  ", first="changed: ")
 
 
 def _leaner(page: Page, points: list[Row]) -> None:
