@@ -35,6 +35,7 @@ clean: ## remove what was made
 bench: $(BIN)/oaktag ## run the benchmarks at full scale, and write their table
 	$(PIP) install --require-hashes --requirement requirements/bench.txt
 	$(BIN)/python benchmarks/run.py --out docs/benchmarks.md
+	$(BIN)/python benchmarks/run.py --only lists --out docs/benchmarks-lists.md
 
 campaign: $(BIN)/oaktag ## attack it at length (hours); docs/campaigns.md says what came of it
 	$(PIP) install --require-hashes --requirement requirements/bench.txt

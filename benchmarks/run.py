@@ -24,6 +24,7 @@ from pathlib import Path
 from typing import Any, NamedTuple
 
 import generate
+import list_rows
 import netaddr
 import networkx
 import numpy as np
@@ -55,8 +56,8 @@ run: the ratio is what counts, for machines differ.
 """
 TAIL = """
 Reach and failures are measured from a workspace that is loaded, its bindings known and its hosts
-placed. Failures are measured at a tenth of the scale only. Not measured: lists of a large network,
-and mending of one.
+placed. Failures are measured at a tenth of the scale only. Lists of a large network stand on a page
+of their own, benchmarks-lists.md. Not measured: mending of a large network.
 """
 Row = tuple[str, str, int, float, float, int, str]
 
@@ -279,10 +280,16 @@ def growth(scale: float, seed: int) -> list[str]:
         "flatten IPv6 prefixes": lambda s: tables[s, 6].flat(),
         "paint the matrix": lambda s: paint(policies[s]),
     }
-    lines = ["", "| growth | " + " | ".join(f"scale {s:g}, s" for s in sizes) + " | exponent |",
-             "|---|---|---|---|---|"]  # fmt: skip
     measured = {name: [seconds(partial(work, s), 3) for s in sizes] for name, work in works.items()}
     measured["reach, all rows"] = [reach_once(s, seed)[1] for s in sizes]
+    return grown(measured, scale)
+
+
+def grown(measured: dict[str, list[float]], scale: float) -> list[str]:
+    """The same as a table."""
+    sizes = [scale / 16, scale / 4, scale]
+    lines = ["", "| growth | " + " | ".join(f"scale {s:g}, s" for s in sizes) + " | exponent |",
+             "|---|---|---|---|---|"]  # fmt: skip
     for name, taken in measured.items():
         slope = np.polyfit(np.log(sizes), np.log(taken), 1)[0]
         lines.append(f"| {name} | " + " | ".join(f"{t:.3g}" for t in taken) + f" | {slope:.2f} |")
@@ -531,8 +538,11 @@ def main() -> None:
         "matrix": lambda: matrices(options.scale, options.seed),
         "comparison": lambda: comparisons(options.scale, options.seed),
         "paths": lambda: paths(options.scale, options.seed),
+        "lists": lambda: list_rows.listing(options.scale, options.seed),
     }
-    rows = [row for name in options.only or parts for row in parts[name]()]
+    # Lists have a page of their own.
+    asked = options.only or [name for name in parts if name != "lists"]
+    rows = [row for name in asked for row in parts[name]()]
     lines = [
         f"Scale {options.scale:g}, seed {options.seed}; {platform.machine()}, {platform.system()} "
         f"{platform.release()}, Python {platform.python_version()}, NumPy {np.__version__}, pandas "
@@ -548,12 +558,16 @@ def main() -> None:
         )
     if not options.only:
         lines += growth(options.scale, options.seed)
+    if "lists" in asked:
+        lines += grown(
+            {"lists of a network": list_rows.growing(options.scale, options.seed)}, options.scale
+        )
     peak = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 1024
     lines += ["", f"Memory at its most, baselines and data included: {peak:,.0f} MiB."]
     text = "\n".join(lines) + "\n"
     print(text)
     if options.out:
-        options.out.write_text(HEAD + text + TAIL, encoding="utf-8")
+        options.out.write_text(HEAD + text + ("" if options.only else TAIL), encoding="utf-8")
 
 
 if __name__ == "__main__":

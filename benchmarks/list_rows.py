@@ -1,0 +1,280 @@
+"""Benchmarks of access lists at the size of a large network: selecting cells, rendering, writing,
+proving, and the whole; each beside a plain way in the same run."""
+
+from __future__ import annotations
+
+import os
+import shutil
+import statistics
+import subprocess
+import sys
+import tempfile
+import time
+from pathlib import Path
+from typing import Any
+
+import generate
+import pandas as pd
+
+from oaktag.core.accesslist import AccessList
+from oaktag.core.packets import boxes_of
+from oaktag.core.proof_lines import Lines
+from oaktag.core.proof_ways import fields
+from oaktag.dialects import nftables, nftables_reader
+from oaktag.operations.lists import list_of, list_text, points_of
+from oaktag.operations.model import Model
+
+Row = tuple[str, str, int, float, float, int, str]
+
+#: Compiles and proves a whole network in a process of its own, with the processes that it employs:
+#: said are seconds from the files to the lists, of one changed line after that, and MiB (what is
+#: shared counted once).
+WHOLE = """
+import os, sys, threading, time
+from pathlib import Path
+from typing import Any
+
+peak, over = 0, threading.Event()
+
+def held(process):
+    try:
+        lines = Path(f"/proc/{process}/smaps_rollup").read_text().splitlines()
+        children = Path(f"/proc/{process}/task/{process}/children").read_text().split()
+    except OSError:
+        return 0
+    own = next(int(line.split()[1]) for line in lines if line.startswith("Pss:"))
+    return own + sum(held(child) for child in children)
+
+def watch():
+    global peak
+    while not over.wait(5):
+        peak = max(peak, held(os.getpid()))
+
+threading.Thread(target=watch, daemon=True).start()
+start = time.perf_counter()
+from oaktag.operations.compiling import compile_lists
+from oaktag.operations.model import Model
+from oaktag.workspace import edits
+root, out = Path(sys.argv[1]), Path(sys.argv[2])
+model = Model.read(root)
+made = compile_lists(model, out)
+whole = time.perf_counter() - start
+over.set()
+name = "matrix/20-second.csv"
+taken = []
+for number in range(3):
+    lines = model.files.folder.text(name).splitlines()
+    lines[10 + number] = lines[500 + number]
+    start = time.perf_counter()
+    files = edits.try_out(model.files, {name: "\\n".join(lines) + "\\n"})
+    compile_lists(Model(files, model.today, model), out)
+    taken.append(time.perf_counter() - start)
+print(whole, sorted(taken)[1], peak / 1024, len(made.points), sum(p["entries"] for p in made.points))
+"""
+
+
+def whole(scale: float, seed: int) -> tuple[float, float, float, int]:
+    """Seconds to compile and prove a network from its files, and again after one changed line; MiB;
+    lists."""
+    with tempfile.TemporaryDirectory() as place:
+        _write(Path(place, "net"), generate.workspace_texts(scale, seed))
+        done = subprocess.run(
+            [sys.executable, "-c", WHOLE, f"{place}/net", f"{place}/lists"],
+            capture_output=True, text=True, check=True,
+        )  # fmt: skip
+    taken, line, memory, count, _ = (float(word) for word in done.stdout.split())
+    return taken, line, memory, int(count)
+
+
+def _write(root: Path, texts: dict[str, str]) -> None:
+    for name, text in texts.items():
+        path = root / name
+        path.parent.mkdir(parents=True, exist_ok=True)
+        path.write_text(text, encoding="utf-8")
+
+
+def _seconds(work: object, runs: int) -> float:
+    taken = []
+    for _ in range(runs):
+        start = time.perf_counter()
+        work()  # type: ignore[operator]
+        taken.append(time.perf_counter() - start)
+    return statistics.median(taken)
+
+
+def listing(scale: float, seed: int) -> list[Row]:
+    """All rows."""
+    taken, line, memory, count = whole(scale, seed)
+    rows: list[Row] = [
+        ("lists of a network, from its files, proved", f"none; memory {memory:,.0f} MiB", count,
+         taken, taken, 1, "≤ 120 s, ≤ 4 GiB"),
+        ("the same after one changed line, in a process that has it", "none", count, line, line, 3,
+         "≤ 5 s"),
+    ]  # fmt: skip
+    with tempfile.TemporaryDirectory() as place:
+        _write(Path(place), generate.workspace_texts(scale, seed))
+        model = Model.read(Path(place))
+        rows += _parts(model, Path(place))
+    return rows
+
+
+def _parts(model: Model, place: Path) -> list[Row]:
+    points = points_of(model)
+    columns = {p.id: model.scope(p)[1] for p in points}
+    size = len(model.groups)
+    some = sorted(points, key=lambda p: columns[p.id])[: max(len(points) // 20, 4)]
+    times = len(points) / len(some)
+
+    # Cells: blocks that are referred to, beside a merge that copies them.
+    form = model.matrix.action_form
+    cells = pd.DataFrame({
+        "destination": [d for d in range(size) for _ in range(size)],
+        "source": list(range(size)) * size, "form": form.T.ravel(),
+    })  # fmt: skip
+    asked = pd.DataFrame(
+        [(p.id, d) for p in points for d in columns[p.id]], columns=["point", "destination"]
+    )
+    ours = _seconds(lambda: [model.scope(p) for p in points], 5)
+    theirs = _seconds(lambda: asked.merge(cells, on="destination"), 3)
+    count = len(asked.merge(cells, on="destination"))
+    rows: list[Row] = [
+        ("select every point's cells", "pandas, one merge", count, ours, theirs, 3, "≥ 10×")
+    ]
+
+    # Text: each block once, beside a line for each cell.
+    held = [list_of(model, p) for p in some]
+    texts = [nftables.write(one) for one in held]
+
+    def render() -> list[str]:
+        for kept in (nftables._cells, nftables._table, nftables._match, nftables._span_text):
+            kept.cache_clear()
+        return [nftables.write(one) for one in held]
+
+    assert render() == texts
+    ours, theirs = (
+        _seconds(render, 3) * times,
+        _seconds(lambda: [_plainly(h) for h in held], 3) * times,
+    )
+    total = int(sum(map(len, texts)) * times)
+    rows.append(("render all lists, bytes (a twentieth, times twenty)", "an f-string a line", total,
+                 ours, theirs, 3, "≥ 15×"))  # fmt: skip
+
+    # Files.
+    out = place / "out"
+
+    def plain() -> None:
+        shutil.rmtree(out, ignore_errors=True)
+        out.mkdir()
+        for number, text in enumerate(texts):
+            (out / str(number)).write_bytes(text.encode())
+
+    def journalled() -> None:
+        from oaktag.workspace.journal import write_files
+
+        shutil.rmtree(out, ignore_errors=True)
+        (place / ".oaktag").mkdir(exist_ok=True)
+        write_files(place, "a benchmark", ((out / str(n), t.encode()) for n, t in enumerate(texts)))
+
+    ours, theirs = _seconds(journalled, 3) * times, _seconds(plain, 3) * times
+    rows.append(("write them, all or none (a twentieth, times twenty)", "plain writes", total, ours,
+                 theirs, 3, "≥ 0.5×"))  # fmt: skip
+    return [*rows, *_proving(model)]
+
+
+def _plainly(held: AccessList) -> str:
+    """The text of a list's cells, a line for each, with each of its entries said anew."""
+    lines = [
+        f"{r.start}-{r.end} : {r.tag}" for r in (*held.source_bindings, *held.destination_bindings)
+    ]
+    for target, row in held.blocks.items():
+        for source, chain in row.items():
+            for e in held.chains[chain]:
+                lines.append(
+                    f"{source} {target} {e.region} {e.action} {e.would} {e.log} {' '.join(e.keys)} "
+                    f"{held.names.get(source)} {' '.join(e.words)}"
+                )
+    return "\n".join(lines)
+
+
+def _proving(model: Model) -> list[Row]:
+    """One list of some 10,000 cells read back and proved, beside decision diagrams."""
+    from dd import cudd
+
+    from oaktag.core.network import Scope
+
+    size = len(model.groups)
+    wanted = frozenset(range(1, max(10_000 // size, 1) + 1))
+    point = points_of(model)[0]._replace(scope=Scope("listed", None, wanted))
+    text = list_text(model, point)
+    tree = nftables_reader.read(text)
+    count = tree.plain_entries
+
+    def prove() -> None:
+        fields.cache_clear()
+        model.proof_lines = Lines(model.groups, model.given.policy, model.today, stateless=False)
+        start = time.perf_counter()
+        assert model.refute(point, tree) is None
+        taken.append(time.perf_counter() - start)
+
+    taken: list[float] = []
+    for _ in range(3):
+        prove()
+
+    bits = {"s": 11, "d": 11, "f": 1, "p": 8, "a": 16, "b": 16}
+    bdd = cudd.BDD()
+    bdd.declare(*(f"{name}{n}" for name, width in bits.items() for n in range(width)))
+
+    def number(name: str, value: int) -> Any:
+        width = bits[name]
+        return bdd.cube({f"{name}{n}": bool(value >> (width - 1 - n) & 1) for n in range(width)})
+
+    def at_least(name: str, value: int) -> Any:
+        found = bdd.true
+        for n in reversed(range(bits[name])):
+            bit = bdd.var(f"{name}{n}")
+            found = bit & found if value >> (bits[name] - 1 - n) & 1 else bit | found
+        return found
+
+    def between(name: str, low: int, high: int) -> Any:
+        top = (1 << bits[name]) - 1
+        upper = bdd.true if high >= top else ~at_least(name, high + 1)
+        return at_least(name, low) & upper
+
+    def diagrams() -> None:
+        known: dict[str, Any] = {}
+        whole = bdd.false
+        for target, row in tree.blocks.items():
+            column = bdd.false
+            for source, chain in row.items():
+                if chain not in known:
+                    allowed = bdd.false
+                    for e in reversed(tree.chains[chain]):
+                        mask = bdd.true if e.region is None else bdd.false
+                        for box in () if e.region is None else boxes_of(e.region):
+                            part = between("p", *box.protocols) & between("a", *box.sources)
+                            part &= between("b", *box.destinations)
+                            mask |= part & number("f", box.family // 6) if box.family else part
+                        allowed = bdd.ite(
+                            mask, bdd.true if e.action == "allow" else bdd.false, allowed
+                        )
+                    known[chain] = allowed
+                column |= number("s", source & 2047) & known[chain]
+            whole |= number("d", target & 2047) & column
+        assert whole != bdd.false
+
+    theirs = _seconds(diagrams, 3)
+    return [
+        ("prove one list, entries", "decision diagrams (dd, CUDD) of one side", count,
+         statistics.median(taken), theirs, 3, "≥ 20×"),
+    ]  # fmt: skip
+
+
+def growing(scale: float, seed: int) -> list[float]:
+    """Seconds from the files to the lists, at three sizes."""
+    return [whole(s, seed)[0] for s in (scale / 16, scale / 4, scale)]
+
+
+if __name__ == "__main__":
+    os.environ.setdefault("PYTHONHASHSEED", "0")
+    for row in listing(float(sys.argv[1]), 1):
+        print(row)
