@@ -6,9 +6,7 @@ instead of worked out. It makes the same lists, and proves them alike.
 
 from __future__ import annotations
 
-import copyreg
 from collections.abc import Iterable
-from types import MappingProxyType
 from typing import Any, NamedTuple, Self
 
 from oaktag.core.addresses import Range
@@ -16,18 +14,6 @@ from oaktag.core.model import Given, Model
 from oaktag.core.network import Point
 
 Scope = tuple[list[int], list[int]]
-
-
-def _fixed(held: dict[Any, Any]) -> MappingProxyType[Any, Any]:
-    return MappingProxyType(held)
-
-
-def _as_dict(proxy: MappingProxyType[Any, Any]) -> tuple[Any, ...]:
-    return _fixed, (dict(proxy),)
-
-
-# Groups without traits share one mapping that nobody can change; it is sent as what it holds.
-copyreg.pickle(MappingProxyType, _as_dict)
 
 
 class Known(NamedTuple):

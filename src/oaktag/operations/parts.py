@@ -7,6 +7,7 @@ by another; what a part comes to does not depend on who does it.
 
 from __future__ import annotations
 
+import copyreg
 import gc
 import multiprocessing
 import os
@@ -25,6 +26,7 @@ from concurrent.futures import (
 from contextlib import contextmanager
 from hashlib import sha256
 from itertools import islice
+from types import MappingProxyType
 from typing import Any, TypeVar
 
 from oaktag.errors import OakTagError, UsageError
@@ -48,6 +50,18 @@ _SCHEMES = ("tcp://", "tls://")
 _held: dict[str, Any] = {}
 #: Workers of one process take turns: they share what they have worked out.
 _turn = threading.Lock()
+
+
+def _fixed(held: dict[Any, Any]) -> MappingProxyType[Any, Any]:
+    return MappingProxyType(held)
+
+
+def _as_dict(proxy: MappingProxyType[Any, Any]) -> tuple[Any, ...]:
+    return _fixed, (dict(proxy),)
+
+
+# Groups without traits share one mapping that nobody can change; it is sent as what it holds.
+copyreg.pickle(MappingProxyType, _as_dict)
 
 
 class WorkLostError(OakTagError):
