@@ -13,6 +13,8 @@ from collections.abc import Callable, Iterator
 from pathlib import Path
 
 from oaktag.cli import app
+from oaktag.workspace.journal import KEPT
+from oaktag.workspace.lock import OWN
 
 BASE = Path(__file__).resolve().parents[2] / "tests/workspaces/first"
 
@@ -45,11 +47,12 @@ def changeable(folder: Path, command: str) -> Path:
 
 
 def held(folder: Path) -> dict[str, bytes]:
-    """Every file of a folder, the tool's own and those in the making too."""
+    """Every file of a folder, the tool's own and those in the making too; not what it keeps of the
+    lists that it made."""
     return {
         str(p.relative_to(folder)): p.read_bytes()
         for p in sorted(folder.rglob("*"))
-        if p.is_file() and not p.is_symlink()
+        if p.is_file() and not p.is_symlink() and (p.parent.name != OWN or p.name not in KEPT)
     }
 
 

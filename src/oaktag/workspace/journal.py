@@ -23,12 +23,15 @@ from pathlib import Path
 from typing import Any, NamedTuple
 
 from oaktag.errors import UsageError
+from oaktag.workspace import known_lists
 from oaktag.workspace.folder import MOST, NotPlain, inside, read_plain
 from oaktag.workspace.lock import OWN, one_writer, own_folder
 from oaktag.workspace.textfile import unlinked
 
 JOURNAL = "journal.json"
 CHANGE = "change"
+#: What stays in the tool's own folder.
+KEPT = frozenset({".gitignore", known_lists.NAME})
 #: Above so many files everything is synced at once, not one by one.
 MANY = 64
 #: A journal's file was written in so many seconds before it says it was.
@@ -107,8 +110,9 @@ def settle(root: Path) -> str | None:
     Raises:
         UsageError: it cannot be finished, with why and what to do.
     """
-    if not os.path.lexists(root / OWN):
-        return None
+    with contextlib.suppress(OSError):
+        if not os.path.lexists(root / OWN) or {p.name for p in (root / OWN).iterdir()} <= KEPT:
+            return None
     if not interrupted(root):
         with contextlib.suppress(OSError, UsageError), one_writer(root, "tidying up", patience=0.0):
             _tidied(root / OWN)
@@ -220,8 +224,9 @@ def _tidied(place: Path) -> None:
     """Take away what a change that was killed before its journal stood has left."""
     if not os.path.lexists(place / JOURNAL):
         _emptied(place / CHANGE)
-        for made in place.glob("journal.*"):
-            made.unlink()
+        for pattern in ("journal.*", f"{known_lists.NAME}.*"):
+            for made in place.glob(pattern):
+                made.unlink()
 
 
 def _emptied(change: Path) -> None:
