@@ -18,12 +18,14 @@ from hypothesis import strategies as st
 import oaktag as package
 from conftest import Ran
 from kernel_oracle import FORMS, Question, ask
+from networks import SEEDS, random_net, write_net
+from oaktag.core.acting import act
 from oaktag.core.addresses import address_text
 from oaktag.core.packets import Packet
 from oaktag.core.proof import Refuted
 from oaktag.dialects import nftables, nftables_reader
-from oaktag.errors import UnreadableList
-from oaktag.operations.lists import list_text, refute
+from oaktag.errors import UnreadableList, UnwritableEntry
+from oaktag.operations.lists import list_text, points_of, refute
 from oaktag.testing.slow import CUT_SHORT, Stack
 from oaktag.testing.slow_reach import exchanged
 from oaktag.testing.strategies import stacks
@@ -159,6 +161,33 @@ def test_the_kernel_decides_as_the_rules_say(real_kernel: None, tmp_path: Path) 
         if not ok
     ]
     assert len(dropped) > 10 and len(dropped) < sum(map(len, meant)) - 10
+
+
+@pytest.mark.parametrize("seed", SEEDS[:8])
+def test_what_refutes_a_list_is_between_the_segments_in_question(seed: int, tmp_path: Path) -> None:
+    """Two segments left alone together, and one of them judged inside: the packet is one of which
+    that list decides otherwise than the right one."""
+    model = write_net(random_net(seed), tmp_path).model
+    rng, shown = random.Random(seed), 0
+    for point in points_of(model):
+        try:
+            text = list_text(model, point)
+        except UnwritableEntry:
+            continue
+        sound = nftables_reader.read(text)
+        pairs = re.findall(r"\t\t\t(10\.\S+) \. (10\.\S+?),?\n", text)
+        for one, _ in pairs:
+            other = rng.choice([span for span, _ in pairs if span != one])
+            changed = text.replace(f"{one} . {one}", f"{one} . {other}")
+            against = refute(model, point, changed)
+            if against is None:
+                continue
+            held = nftables_reader.read(changed)
+            ends = against.source, against.destination, against.frame
+            said = [act(tree, against.packet, *ends) for tree in (held, sound)]
+            assert [s.action for s in said] == [against.listed[0], against.meant[0]]
+            shown += 1
+    assert shown > 3
 
 
 @settings(max_examples=60)

@@ -185,7 +185,7 @@ class _Fields:
         self.sources = _End(self.ground, "source", seen, places, sight)
         self.targets = _End(self.ground, "destination", seen, places, sight)
         self.ends = self.sources, self.targets
-        self._arrivals: dict[tuple[int, bool], Arrivals] = {}
+        self._arrivals: dict[tuple[int, bool], tuple[_Part, Arrivals]] = {}
 
     def all(self) -> Iterator[Field]:
         """Every field of every way of packets."""
@@ -279,13 +279,14 @@ class _Fields:
 
     def _arriving(self, source: _Part, *, leaving: bool) -> Arrivals:
         """One of each two tags, that of the list and the one meant, by which sources are judged."""
-        # Parts live as long as their end does.
+        # What a node sends itself comes in no frame.
+        frames = self.frames[:1] if leaving else self.frames
         key = id(source), leaving
         if key not in self._arrivals:
-            # What a node sends itself comes in no frame.
-            frames = self.frames[:1] if leaving else self.frames
-            self._arrivals[key] = self._arrived(source.ground.family, source.classes, frames)
-        return self._arrivals[key]
+            found = self._arrived(source.ground.family, source.classes, frames)
+            # With the part itself, so that no other one has its place meanwhile.
+            self._arrivals[key] = source, found
+        return self._arrivals[key][1]
 
     def _arrived(
         self, family: int, classes: tuple[Class, ...], frames: NDArray[np.int32]
