@@ -20,10 +20,9 @@ from oaktag.operations.json_parts import Document
 from oaktag.operations.lists import (
     able_of,
     dialect_of,
-    endings,
-    file_of,
     list_of,
     points_of,
+    strangers,
     written,
 )
 from oaktag.operations.model import Model
@@ -87,13 +86,10 @@ def _read(model: CoreModel, point: Point, text: bytes) -> AccessList:
 
 def gone(model: CoreModel, folder: Path) -> Iterator[Document]:
     """Lists in a folder of which no point is meant to hold any."""
-    meant = {file_of(model, point) for point in points_of(model)}
-    for path in sorted(folder.iterdir()) if folder.is_dir() else ():
-        ending = next((e for e in endings(model) if path.name.endswith(e)), None)
-        if ending is not None and path.name not in meant and path.is_file():
+    for name, path in strangers(model, folder):
+        if path.is_file():
             yield {
-                "point": path.name.removesuffix(ending),
-                "was": sha256(path.read_bytes()).hexdigest(), "is": None,
+                "point": name, "was": sha256(path.read_bytes()).hexdigest(), "is": None,
                 "judges": False, "entries": [], "bindings": [], "error": None,
             }  # fmt: skip
 

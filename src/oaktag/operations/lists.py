@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
+import contextlib
 import json
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from functools import cache
 from hashlib import sha256
 from importlib import resources
+from pathlib import Path
 from typing import NamedTuple
 
 import numpy as np
@@ -144,6 +146,17 @@ def endings(model: Model) -> list[str]:
     """What files of lists end in."""
     own = {template.suffix for template in model.network.templates.values()}
     return sorted({dialect.suffix for dialect in DIALECTS.values()} | own)
+
+
+def strangers(model: Model, folder: Path) -> Iterator[tuple[str, Path]]:
+    """Lists in a folder of which no point is meant to hold any: the name of the point, and the
+    file."""
+    meant = {file_of(model, point) for point in points_of(model)}
+    with contextlib.suppress(OSError):
+        for path in sorted(folder.iterdir()):
+            ending = next((e for e in endings(model) if path.name.endswith(e)), None)
+            if ending is not None and path.name not in meant:
+                yield path.name.removesuffix(ending), path
 
 
 def refute(model: Model, point: Point, text: str) -> Refuted | None:

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import contextlib
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 from pathlib import Path
@@ -14,12 +13,12 @@ from oaktag.operations.json_parts import Document
 from oaktag.operations.lists import (
     MOST_IN_PART,
     dialect_of,
-    endings,
     file_of,
     points_of,
     refute,
     refuted,
     shared_out,
+    strangers,
 )
 from oaktag.operations.model import Model
 from oaktag.operations.parts import On, in_parts
@@ -108,18 +107,13 @@ def _verdict(model: CoreModel, name: str, text: str) -> Verdict:
 
 def _strangers(model: Model, folder: Path) -> Iterator[Document]:
     """Lists in the folder of which no point is meant to hold any."""
-    meant = {file_of(model, p) for p in points_of(model)}
-    with contextlib.suppress(OSError):
-        for path in sorted(folder.iterdir()):
-            ending = next((e for e in endings(model) if path.name.endswith(e)), None)
-            if ending is not None and path.name not in meant:
-                name = path.name.removesuffix(ending)
-                point = model.network.points.get(name)
-                told = "there is no such point" if point is None else "the point is off"
-                error = f"{told} in network.yaml; take {path} away, or bring the point back"
-                if point is not None and point.mode != "off":
-                    error = f"the point's dialect is {point.dialect} by now; take {path} away"
-                yield {
-                    "point": name, "file": path.as_posix(), "equal": False, "counterexample": None,
-                    "error": error,
-                }  # fmt: skip
+    for name, path in strangers(model, folder):
+        point = model.network.points.get(name)
+        told = "there is no such point" if point is None else "the point is off"
+        error = f"{told} in network.yaml; take {path} away, or bring the point back"
+        if point is not None and point.mode != "off":
+            error = f"the point's dialect is {point.dialect} by now; take {path} away"
+        yield {
+            "point": name, "file": path.as_posix(), "equal": False, "counterexample": None,
+            "error": error,
+        }  # fmt: skip
