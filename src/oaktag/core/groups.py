@@ -179,6 +179,11 @@ class Groups:
         return str(tag) if index is None else self.all[index].id
 
     @cached_property
+    def every(self) -> list[int]:
+        """The indices of all groups, ``untagged`` among them."""
+        return list(range(len(self)))
+
+    @cached_property
     def named(self) -> dict[int, str]:
         """The group of each tag, by name, sorted."""
         return {tag: self.name(tag) for tag in sorted(self.by_tag)}

@@ -50,7 +50,7 @@ def scope_of(
         unstable: groups with an unstable member.
         at_home: the groups of the node's own addresses that the point guards.
     """
-    every = list(range(len(groups)))
+    every = groups.every
     scope = point.scope
     if scope.kind == "all":
         return every, every
