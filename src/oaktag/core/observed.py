@@ -54,11 +54,16 @@ class HeldJudge(Judge):
         point: in the mode that it reports.
         matrix: cut along the list's regions too.
         list_: its list as a tree.
+        inside: pairs of addresses inside a segment, between which it is not meant to judge; a list
+            need not name those of which it lets everything pass anyway.
     """
 
     held = True
 
-    def __init__(self, point: Point, matrix: Matrix, list_: AccessList) -> None:
+    def __init__(
+        self, point: Point, matrix: Matrix, list_: AccessList,
+        inside: Sequence[tuple[Span, Span]] = (),
+    ) -> None:  # fmt: skip
         super().__init__(point._replace(own=bool(list_.own), inside=True), matrix, ((), ()))
         self.list = list_
         self.frames = list_.frames
@@ -85,6 +90,11 @@ class HeldJudge(Judge):
             for kind in (PassUnless, PassWithin)
         )
         pairs = [pair for s in steps if isinstance(s, PassBetween) for pair in s.pairs]
+        left = set(inside) - set(pairs)
+        passes = list_.outside == ("allow", "allow") and not list_.blocks.get(0)
+        if passes and not point.inside and set(pairs) <= set(inside):
+            known = _Spans([Span(*r[:3]) for r in list_.destination_bindings])
+            pairs += [pair for pair in sorted(left) if not known.meets(pair[1])]
         self._own = _Spans(list_.own)
         self._inside = tuple(_Pairs([pair[n] for pair in pairs]) for n in (0, 1))
 
@@ -215,6 +225,12 @@ class _Spans:
     def hold(self, family: int, address: int) -> bool:
         """Whether an address is in one of them."""
         return self._find(family, address) is not None
+
+    def meets(self, span: Span) -> bool:
+        """Whether an address of a span is in one of them."""
+        at = bisect_right(self._starts, (span.family, span.end)) - 1
+        last = self.spans[at] if at >= 0 else None
+        return last is not None and last.family == span.family and last.end >= span.start
 
     def _find(self, family: int, address: int) -> Span | None:
         at = bisect_right(self._starts, (family, address)) - 1

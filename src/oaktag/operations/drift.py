@@ -88,7 +88,9 @@ class Observed:
             if report.bindings is not None
         }
         self._judges = {
-            name: HeldJudge(model.network.points[name], self.model.matrix, tree)
+            name: HeldJudge(
+                model.network.points[name], self.model.matrix, tree, model.network.inside_pairs
+            )
             for name, tree in self.trees.items()
         }
         # Everybody stands for himself also where only a report tells him from his neighbours.
@@ -148,7 +150,9 @@ class Observed:
         if held.mode is not None:
             point = point._replace(mode=held.mode)  # type: ignore[arg-type]
         if held.point in self.trees:
-            return HeldJudge(point, model.matrix, self.trees[held.point])
+            return HeldJudge(
+                point, model.matrix, self.trees[held.point], model.network.inside_pairs
+            )
         return Judge(point, model.matrix, model.scope(point))
 
 
