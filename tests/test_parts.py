@@ -134,7 +134,8 @@ def test_all_that_is_wrong_is_told_at_once(oaktag: Run, net: package.Workspace) 
     for words in ((), ("--jobs", 2)):
         ran = oaktag("-C", folder, "compile", *words)
         assert ran.status == 1 and not (folder / "lists").exists(), ran
-        said.add(ran.err)
+        # How far it is stands there too, where that takes a second.
+        said.add(tuple(line for line in ran.err.splitlines() if not line.endswith("…")))
         assert sum("holds 1 entries" in line for line in ran.err.splitlines()) > len(points) / 2
     assert len(said) == 1
 
