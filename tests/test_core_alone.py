@@ -3,6 +3,7 @@ rows, lists and losses as the one that is read, and needs no package that reads 
 
 from __future__ import annotations
 
+import pickle
 import re
 import subprocess
 import sys
@@ -13,14 +14,17 @@ from typing import Any
 
 import pytest
 
+import oaktag.operations.parts  # noqa: F401 registers how groups are sent
 from networks import SEEDS, random_net, write_net
 from oaktag.core.accesslist import AccessList
 from oaktag.core.addresses import parse_prefix
+from oaktag.core.apart import Apart
 from oaktag.core.assignment import Condition, Equals, Pin, Rule
 from oaktag.core.bindings import BINDING_SOURCES
 from oaktag.core.compiler import Blocks, compile_point
 from oaktag.core.endpoints import Endpoints, SourceTable, coded
 from oaktag.core.failures import losses
+from oaktag.core.fingerprints import Fingerprints
 from oaktag.core.groups import Group, Groups, GroupSet
 from oaktag.core.lines import Entry, Line, Permission, Policy
 from oaktag.core.matrix import Matrix
@@ -192,6 +196,35 @@ def test_lists_are_compiled_and_proved_without_files(seed: int) -> None:
         assert prove(held, meant(held)) is None
         count += 1
     assert count > 3
+
+
+@pytest.mark.parametrize("seed", SEEDS[:8])
+def test_rows_of_a_column_are_those_of_its_cells(seed: int) -> None:
+    """Rows toward a destination, and from a source, against those of each cell alone."""
+    matrix = Model(given(random_net(seed))).matrix
+    every = range(len(matrix.groups))
+    for one in every:
+        toward, back = matrix.rows_toward(one), matrix.rows_from(one)
+        for other in every:
+            assert toward.get(other, []) == matrix.rows_of(other, one)
+            assert back.get(other, []) == matrix.rows_of(one, other)
+
+
+@pytest.mark.parametrize("seed", SEEDS[:8])
+def test_lists_are_the_same_without_people(seed: int) -> None:
+    """What is sent to who makes lists makes the same ones, and is told by the same fingerprints."""
+    model = Model(given(random_net(seed)))
+    points = list(model.network.points.values())
+    sent = pickle.loads(pickle.dumps(Apart.of(model, points)))
+    assert not len(sent.given.endpoints)
+    ours, theirs = Fingerprints(model, "x"), Fingerprints(sent, "x")
+    told = set()
+    for point in points:
+        held = sent.list_of(point)
+        assert held == model.list_of(point) and sent.refute(point, held) is None
+        assert ours.of(point) == theirs.of(point) != Fingerprints(model, "y").of(point)
+        told.add(ours.of(point))
+    assert len(told) == len(points) > 3
 
 
 BARE = """

@@ -12,6 +12,7 @@ from collections.abc import Iterable
 from functools import cached_property
 from hashlib import blake2b
 from itertools import pairwise
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -26,6 +27,13 @@ SIZE = 16
 
 def _hash(*told: object) -> bytes:
     return blake2b(repr(told).encode(), digest_size=SIZE).digest()
+
+
+def _plain(value: Any) -> Any:
+    """A value with its sets in order: what they are in by themselves differs from run to run."""
+    if isinstance(value, frozenset):
+        return sorted(map(_plain, value))
+    return tuple(map(_plain, value)) if isinstance(value, tuple) else value
 
 
 class Fingerprints:
@@ -56,8 +64,10 @@ class Fingerprints:
                 self._spans[named] = _hash(network.spans_of(named))
         told = blake2b(self._common, digest_size=SIZE)
         beside = [p._replace(location=_NOWHERE) for p in network.nodes[point.node].points]
-        told.update(_hash(point._replace(location=_NOWHERE), beside))
-        told.update(_hash(own_addresses(point, network), network.templates.get(point.template)))
+        told.update(_hash(_plain(point._replace(location=_NOWHERE)), _plain(tuple(beside))))
+        told.update(
+            _hash(own_addresses(point, network), _plain(network.templates.get(point.template)))
+        )
         told.update(self._tables[id(known)])
         told.update(self._spans[point.origins] + self._spans[point.targets])
         for asked in filter(None, (point, point.needed)):

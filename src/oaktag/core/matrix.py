@@ -425,17 +425,18 @@ class Matrix:
     @cached_property
     def _ending(self) -> dict[str, list[int]]:
         """The rows of each destination, by its word."""
-        found: dict[str, list[int]] = {}
-        for number, row in enumerate(self.rows):
-            found.setdefault(row.destination, []).append(number)
-        return found
+        return self._by_word([row.destination for row in self.rows])
 
     @cached_property
     def _starting(self) -> dict[str, list[int]]:
         """The rows of each source, by its word."""
+        return self._by_word([row.source for row in self.rows])
+
+    @staticmethod
+    def _by_word(words: Sequence[str]) -> dict[str, list[int]]:
         found: dict[str, list[int]] = {}
-        for number, row in enumerate(self.rows):
-            found.setdefault(row.source, []).append(number)
+        for number, word in enumerate(words):
+            found.setdefault(word, []).append(number)
         return found
 
     def _words_of(self, group: int) -> set[str]:
