@@ -16,7 +16,7 @@ from typing import Any
 import generate
 import pandas as pd
 
-from oaktag.core.accesslist import AccessList
+from oaktag.core.accesslist import AccessList, Block
 from oaktag.core.packets import boxes_of
 from oaktag.core.proof_lines import Lines
 from oaktag.core.proof_ways import fields
@@ -146,8 +146,12 @@ def _parts(model: Model, place: Path) -> list[Row]:
     texts = [nftables.write(one) for one in held]
 
     def render() -> list[str]:
-        for kept in (nftables._cells, nftables._table, nftables._match, nftables._span_text):
+        for kept in (
+            nftables._table, nftables._alike, nftables._words, nftables._match, nftables._span_text
+        ):  # fmt: skip
             kept.cache_clear()
+        for block in (b for one in held for b in one.blocks.values() if isinstance(b, Block)):
+            block.known.clear()
         return [nftables.write(one) for one in held]
 
     assert render() == texts

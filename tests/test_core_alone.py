@@ -33,6 +33,7 @@ from oaktag.core.network import Feed, Link, Network, Node, Point, Scope, Segment
 from oaktag.core.packets import Atoms, Packet
 from oaktag.core.proof import Meant, prove
 from oaktag.core.proof_lines import Lines
+from oaktag.core.proof_stretches import Inside
 from oaktag.core.proof_ways import Addresses
 from oaktag.core.reach import Flow
 from oaktag.core.registry import PrefixPin
@@ -187,7 +188,7 @@ def test_lists_are_compiled_and_proved_without_files(seed: int) -> None:
             places = Addresses(
                 model.knowledge.at(point.node).ranges,
                 network.spans_of(point.origins), network.spans_of(point.targets),
-                () if point.inside else network.inside_pairs,
+                Inside(() if point.inside else network.inside_pairs),
             )  # fmt: skip
             return Meant(point, lines, places, sides[0], sides[1])
 

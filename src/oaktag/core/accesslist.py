@@ -12,9 +12,9 @@ Names of groups and permissions are there to be read; nothing goes by them.
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Callable, Collection, Mapping
+from collections.abc import Callable, Collection, Iterable, Mapping
 from dataclasses import dataclass, field
-from typing import Literal, NamedTuple
+from typing import Any, Literal, NamedTuple
 
 from oaktag.core.addresses import UNJUDGED, Range, Span
 from oaktag.core.lines import Action
@@ -137,6 +137,26 @@ class Standing(NamedTuple):
     holds: Callable[[End, End], bool]
 
 
+class Block(dict[int, str]):
+    """One destination's cells, source tag → chain, that many lists may hold: nobody changes it.
+
+    Attributes:
+        chains: these chains, with the keys of this block's cells.
+        used: of how many of its cells each chain is.
+        known: what others have worked out from it, each under its own name.
+    """
+
+    __slots__ = ("chains", "known", "used")
+
+    def __init__(
+        self, row: Iterable[tuple[int, str]], chains: Mapping[str, tuple[ListEntry, ...]]
+    ) -> None:
+        super().__init__(row)
+        self.chains = chains
+        self.used: dict[str, int] = dict(Counter(self.values()))
+        self.known: dict[Any, Any] = {}
+
+
 @dataclass(frozen=True, slots=True)
 class AccessList:
     """What one point holds.
@@ -146,7 +166,8 @@ class AccessList:
         head: what is done with a packet first; what no step lets pass is judged.
         restores: whether the tag that was kept is put back into the frame behind the point.
         source_bindings, destination_bindings: disjoint ranges, sorted, tag 0 left out.
-        blocks: destination tag → source tag → chain; cells that it holds.
+        blocks: destination tag → source tag → chain; cells that it holds. Those of a ``Block``
+            are worked out once for all lists that hold it.
         chains: name → entries, of which the last matches everything.
         outside: what meets packets of other cells: (action, would).
         own: the node's own addresses, to and from which packets are judged too; () where none are.
@@ -167,10 +188,17 @@ class AccessList:
     @property
     def plain_entries(self) -> int:
         """Entries it would hold if every cell had its own."""
-        used = Counter[str]()
-        for row in self.blocks.values():
-            used.update(row.values())
-        return sum(len(self.chains[chain]) * times for chain, times in used.items())
+        return sum(
+            len(self.chains[chain]) * times
+            for row in self.blocks.values()
+            for chain, times in self.used(row).items()
+        )
+
+    def used(self, row: Mapping[int, str]) -> dict[str, int]:
+        """Of how many of a block's cells each chain is."""
+        if isinstance(row, Block):
+            return row.used
+        return dict(Counter(row.values()))
 
     @property
     def stateful(self) -> bool:

@@ -18,7 +18,7 @@ from dataclasses import replace
 from hashlib import blake2b
 from typing import NamedTuple
 
-from oaktag.core.accesslist import DEFAULT_KEY, AccessList, Frames, ListEntry, head_of
+from oaktag.core.accesslist import DEFAULT_KEY, AccessList, Block, Frames, ListEntry, head_of
 from oaktag.core.addresses import Range, Span
 from oaktag.core.cells import Acting, Rows, entries_of
 from oaktag.core.matrix import Matrix
@@ -31,14 +31,6 @@ MOST_CELLS = 1 << 24
 MOST_KNOWN = 1 << 18
 #: A chain: its name, and its entries.
 Chain = tuple[str, tuple[ListEntry, ...]]
-
-
-class Block(NamedTuple):
-    """One destination's cells: source tag → chain, sorted; and the chains, with the keys of all
-    cells of this block."""
-
-    row: Mapping[int, str]
-    chains: Mapping[str, tuple[ListEntry, ...]]
 
 
 class _Kind(NamedTuple):
@@ -61,6 +53,7 @@ class Blocks:
         self.matrix, self._keys = matrix, keys
         self._kinds: dict[tuple[object, ...], _Kind] = {}
         self._known: dict[tuple[Acting, int, tuple[int, ...]], Block] = {}
+        self._cells = 0
         self._columns: dict[tuple[Acting, int], list[Chain]] = {}
 
     def block(self, acting: Acting, sources: tuple[int, ...], destination: int) -> Block:
@@ -72,18 +65,20 @@ class Blocks:
         """
         key = acting, destination, sources
         if key not in self._known:
-            if sum(len(block.row) for block in self._known.values()) > MOST_KNOWN:
+            if self._cells > MOST_KNOWN:
                 self._known.clear()
+                self._cells = 0
             self._known[key] = self._block(*key)
+            self._cells += len(sources)
         return self._known[key]
 
     def _block(self, acting: Acting, destination: int, sources: tuple[int, ...]) -> Block:
         column = self._column(acting, destination)
         groups = self.matrix.groups
-        row = {groups.tag(s): column[s][0] for s in sources}
         # Cells without a line of their own share one chain, as an object.
         distinct = {id(column[s]): column[s] for s in sources}
-        return Block(dict(sorted(row.items())), gathered(distinct.values()))
+        row = sorted((groups.tag(s), column[s][0]) for s in sources)
+        return Block(row, gathered(distinct.values()))
 
     def _column(self, acting: Acting, destination: int) -> list[Chain]:
         """The chains of all sources toward a destination."""
@@ -193,7 +188,12 @@ def compile_point(
     acting = Acting(point.stateful, point.mode == "observe", point.families)
     sources = tuple(scope[0])
     held = {groups.tag(d): blocks.block(acting, sources, d) for d in scope[1]}
-    chains = gathered(chain for block in held.values() for chain in block.chains.items())
+    only = next(iter(held.values())) if len(held) == 1 else None
+    chains = (
+        only.chains
+        if only is not None
+        else gathered(chain for block in held.values() for chain in block.chains.items())
+    )
     bindings = tuple(b for b in bindings if b.family in point.families)
     frames: Frames = "ignored" if point.source_by == "address" else point.if_differ
     return AccessList(
@@ -209,7 +209,7 @@ def compile_point(
         restores=frames != "frame",
         source_bindings=bindings,
         destination_bindings=bindings,
-        blocks={d: block.row for d, block in sorted(held.items())},
+        blocks=dict(sorted(held.items())),
         chains=chains,
         outside=("allow" if point.mode == "observe" else point.outside, point.outside),
         own=own_addresses(point, network),

@@ -28,6 +28,7 @@ if TYPE_CHECKING:  # imported where they are needed: an answer about a cell need
     from oaktag.core.placement import Host, Hosts
     from oaktag.core.proof import Refuted
     from oaktag.core.proof_lines import Lines
+    from oaktag.core.proof_stretches import Inside
     from oaktag.core.proof_ways import Addresses
     from oaktag.core.reach import State
     from oaktag.core.registry import PrefixPin
@@ -382,9 +383,16 @@ class Model:
             network = self.network
             self._addresses_known[key] = Addresses(
                 known, network.spans_of(point.origins), network.spans_of(point.targets),
-                () if point.inside else network.inside_pairs, own,
+                self._inside[point.inside], own,
             )  # fmt: skip
         return self._addresses_known[key]
+
+    @_of_places
+    def _inside(self) -> tuple[Inside, Inside]:
+        """The pairs of addresses inside of a segment; and none, for points that judge these."""
+        from oaktag.core.proof_stretches import Inside
+
+        return Inside(self.network.inside_pairs), Inside(())
 
     @_of_places
     def _addresses_known(self) -> dict[tuple[Any, ...], Addresses]:

@@ -10,11 +10,11 @@ all of this is worked out once.
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from functools import lru_cache
 from itertools import product
-from typing import Any, Literal, NamedTuple
+from typing import Literal, NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
@@ -30,6 +30,14 @@ from oaktag.core.accesslist import (
     Step,
 )
 from oaktag.core.addresses import Range, Span
+from oaktag.core.proof_stretches import (
+    NOT_JUDGED,
+    ODD,
+    Inside,
+    Stretches,
+    coded,
+    gathered,
+)
 
 #: The ways of packets: across the node, to the node itself, and from it.
 Way = Literal["", "as it arrives at the node itself", "as the node sends it"]
@@ -48,7 +56,7 @@ class Addresses:
     bindings: Sequence[Range]
     origins: tuple[Span, ...] | None
     targets: tuple[Span, ...] | None
-    inside: tuple[tuple[Span, Span], ...]
+    inside: Inside
     own: tuple[Span, ...] = ()
 
 
@@ -181,7 +189,7 @@ class _Fields:
         self.sight = sight
         self.frames = np.array(frames, dtype=np.int32)
         self.homes = bool(seen.own or places.own)
-        self.ground = _Stretches(seen, places)
+        self.ground = Stretches(places.inside, _spans(seen, places))
         self.sources = _End(self.ground, "source", seen, places, sight)
         self.targets = _End(self.ground, "destination", seen, places, sight)
         self.ends = self.sources, self.targets
@@ -207,12 +215,11 @@ class _Fields:
         for source, target in product(self.sources.parts, self.targets.parts):
             yield True, source, target, None, False
         # Of most segments nothing is known: these are alike, and one speaks for all of them.
-        ones, twos = (end.inside.alike(end.codes) for end in self.ends)
-        known = {(ones[n], twos[n]): n for n in sorted(ones.keys() & twos.keys(), reverse=True)}
-        for n in known.values():
+        told = [end.inside.alike(end.codes) for end in self.ends]
+        for n in np.sort(np.unique(coded(told), return_index=True)[1]).tolist():
             for source, target in product(self.sources.in_segment(n), self.targets.in_segment(n)):
                 yield False, source, target, _first_between(source, target), True
-        for pair in sorted(self.sources.pairs.every & self.targets.pairs.every):
+        for pair in self.sources.pairs.every:
             for source, target in product(self.sources.in_pair(pair), self.targets.in_pair(pair)):
                 if not source.inside & target.inside:
                     yield False, source, target, _first_between(source, target), False
@@ -332,6 +339,20 @@ class _Fields:
         return None
 
 
+def _spans(seen: Seen, places: Addresses) -> Iterator[Span | Range]:
+    """All that a list speaks of, and what is meant of it, but what is inside of segments."""
+    yield from seen.sources
+    yield from seen.targets
+    yield from places.bindings
+    for spans in (seen.own, places.own, places.origins or (), places.targets or ()):
+        yield from spans
+    for step in seen.head:
+        if isinstance(step, (PassWithin, PassUnless)):
+            yield from step.spans
+        elif isinstance(step, PassBetween):
+            yield from (span for pair in step.pairs for span in pair)
+
+
 class _End:
     """The addresses of one end of packets, as grounds and classes.
 
@@ -342,39 +363,37 @@ class _End:
     """
 
     def __init__(
-        self, ground: _Stretches, end: str, seen: Seen, places: Addresses, sight: Sight
+        self, ground: Stretches, end: str, seen: Seen, places: Addresses, sight: Sight
     ) -> None:
         first = end == "source"
         judged = places.origins if first else places.targets
         steps = [s for s in seen.head if isinstance(s, (PassWithin, PassUnless)) and s.end == end]
         self.ground = ground
         self.inside = ground.inside[0 if first else 1]
-        self.pairs = _Numbers(
-            ground,
-            (
-                ((place, n), pair[0 if first else 1])
-                for place, step in enumerate(seen.head)
-                if isinstance(step, PassBetween)
-                for n, pair in enumerate(step.pairs)
-                if pair[0].family == step.family
-            ),
+        self.pairs = ground.numbers(
+            ((place, n), pair[0 if first else 1])
+            for place, step in enumerate(seen.head)
+            if isinstance(step, PassBetween)
+            for n, pair in enumerate(step.pairs)
+            if pair[0].family == step.family
         )
         asked = np.ones(ground.count, np.bool_) if judged is None else ground.within(judged)
-        asked &= ~ground.within(_NOT_JUDGED)
+        asked &= ~ground.within(NOT_JUDGED)
         asked &= np.isin(ground.families, list(sight.families))
         homes = ground.within(seen.own), ground.within(places.own)
         # Addresses of the node itself are a ground each.
         alone = np.where(homes[0] | homes[1], np.arange(ground.count) + 1, 0)
         within = [ground.within(step.spans) for step in steps]
-        self._kind = _coded([ground.families, asked, *homes, alone, *within])
+        self._kind = coded([ground.families, asked, *homes, alone, *within])
         bindings = seen.sources if first else seen.targets
         self._tags = np.stack([ground.tags(bindings), ground.tags(places.bindings)])
         # As examples, addresses that no host has come last.
-        self._order = np.argsort(ground.within(_ODD), kind="stable")
+        self._order = np.argsort(ground.within(ODD), kind="stable")
         self._grounds: dict[int, _Ground] = {}
         self._facts = asked, homes, within
-        self._classes = _coded([self._kind, *self._tags])
-        self.codes = _coded([self._classes, self.pairs.sets])
+        self._classes = coded([self._kind, *self._tags])
+        self.codes = coded([self._classes, self.pairs.sets])
+        self._sets = coded([self.inside.sets, self.pairs.sets])
         self.parts = list(self._grouped(self._order, np.zeros(ground.count, np.int64)))
 
     def _ground(self, n: int) -> _Ground:
@@ -393,7 +412,7 @@ class _End:
     def _grouped(self, order: NDArray[np.int64], sets: NDArray[np.int64]) -> Iterator[_Part]:
         """Parts of some stretches, each of one ground and one of some sets."""
         found: dict[tuple[int, int], list[Class]] = {}
-        for places in _gathered(_coded([sets[order], self._classes[order]])):
+        for places in gathered(coded([sets[order], self._classes[order]])):
             some = order[places]
             n = int(some[0])
             one = Class(int(self._tags[0][n]), int(self._tags[1][n]), some)
@@ -411,162 +430,9 @@ class _End:
         return self._within(self.pairs.holding(number))
 
     def _within(self, here: NDArray[np.bool_]) -> Iterator[_Part]:
-        sets = _coded([self.inside.sets, self.pairs.sets])
-        return self._grouped(self._order[here[self._order]], sets)
-
-
-def _coded(columns: Sequence[NDArray[Any]]) -> NDArray[np.int64]:
-    """A number for each row of some columns; equal rows have the same."""
-    code, count = np.zeros(len(columns[0]), dtype=np.int64), 1
-    for column in columns:
-        held = column.astype(np.int64)
-        low = int(held.min(initial=0))
-        width = int(held.max(initial=0)) - low + 1
-        if count * width >= 1 << 62:
-            code = np.unique(code, return_inverse=True)[1]
-            count = int(code.max(initial=0)) + 1
-        code, count = code * width + held - low, count * width
-    return np.unique(code, return_inverse=True)[1]
-
-
-def _distinct(values: NDArray[np.int64]) -> NDArray[np.int64]:
-    """Distinct values, sorted."""
-    held = np.sort(values)
-    return held[np.r_[True, held[1:] != held[:-1]]]
-
-
-def _gathered(codes: NDArray[np.int64]) -> list[NDArray[np.int64]]:
-    """The places of equal codes, in the order of their first."""
-    order = np.argsort(codes, kind="stable")
-    cuts = np.flatnonzero(np.diff(codes[order])) + 1
-    return sorted(np.split(order, cuts), key=lambda places: int(places[0]))
+        return self._grouped(self._order[here[self._order]], self._sets)
 
 
 def _first_between(source: _Part, target: _Part) -> int | None:
     """The place of the first step that lets pass what is between two parts."""
     return min((place for place, _ in source.pairs & target.pairs), default=None)
-
-
-#: Link-local and multicast addresses are not judged (semantics, section 5).
-_NOT_JUDGED = (
-    Span(4, 0xA9FE0000, 0xA9FEFFFF),
-    Span(4, 0xE0000000, 0xEFFFFFFF),
-    Span(6, 0xFE80 << 112, (0xFEC0 << 112) - 1),
-    Span(6, 0xFF00 << 112, (1 << 128) - 1),
-)
-#: Addresses that no host has on a wire; as witnesses they come last.
-_ODD = (
-    *_NOT_JUDGED,
-    Span(4, 0, 0x00FFFFFF),
-    Span(4, 0x7F000000, 0x7FFFFFFF),
-    Span(4, 0xF0000000, 0xFFFFFFFF),
-    Span(6, 0, (0x2000 << 112) - 1),
-    Span(6, 0x4000 << 112, (0xFC00 << 112) - 1),
-)
-
-
-class _Stretches:
-    """All addresses of both families, cut along the ends of all that a list and what is meant of
-    it speak of.
-
-    Attributes:
-        starts: the family and the first address of each stretch, sorted.
-        families: the family of each.
-    """
-
-    def __init__(self, seen: Seen, places: Addresses) -> None:
-        every: list[Iterable[Span | Range]] = [
-            seen.sources, seen.targets, seen.own, places.bindings, places.origins or (),
-            places.targets or (), places.own, _ODD, (s for pair in places.inside for s in pair),
-        ]  # fmt: skip
-        for step in seen.head:
-            if isinstance(step, (PassWithin, PassUnless)):
-                every.append(step.spans)
-            elif isinstance(step, PassBetween):
-                every.append(s for pair in step.pairs for s in pair)
-        cuts = {(4, 0), (6, 0)}
-        for spans in every:
-            for family, start, end, *_ in spans:
-                cuts.add((family, start))
-                cuts.add((family, end + 1))
-        tops = (4, 1 << 32), (6, 1 << 128)
-        self.starts = sorted(cuts.difference(tops))
-        self.count = len(self.starts)
-        self._place = {start: n for n, start in enumerate(self.starts)}
-        self._place |= {tops[0]: self._place[6, 0], tops[1]: self.count}
-        #: Which pairs of segments' addresses hold each stretch, at either end.
-        ones = _Numbers(self, [(n, pair[0]) for n, pair in enumerate(places.inside)])
-        same = all(one == two for one, two in places.inside)
-        twos = ones if same else _Numbers(self, [(n, p[1]) for n, p in enumerate(places.inside)])
-        self.inside = ones, twos
-        self.families = np.full(self.count, 6, dtype=np.int64)
-        self.families[: self._place[6, 0]] = 4
-
-    def place(self, span: Span | Range) -> slice:
-        """The stretches of a span along whose ends addresses are cut."""
-        return slice(self._place[span.family, span.start], self._place[span.family, span.end + 1])
-
-    def within(self, spans: Sequence[Span]) -> NDArray[np.bool_]:
-        """Whether each stretch is in one of some spans."""
-        found = np.zeros(self.count, dtype=np.bool_)
-        for span in spans:
-            found[self.place(span)] = True
-        return found
-
-    def tags(self, bindings: Sequence[Range]) -> NDArray[np.int64]:
-        """The tag to which each stretch is bound, 0 for none, by disjoint ranges."""
-        found = np.zeros(self.count, dtype=np.int64)
-        for one in bindings:
-            found[self.place(one)] = one.tag
-        return found
-
-
-class _Numbers:
-    """Which of some numbered spans hold each stretch.
-
-    Attributes:
-        sets: a number for the set of these, of each stretch.
-        every: all numbers.
-    """
-
-    def __init__(self, ground: _Stretches, spans: Iterable[tuple[Any, Span]]) -> None:
-        of_span: dict[Span, set[Any]] = {}
-        for number, span in spans:
-            of_span.setdefault(span, set()).add(number)
-        self._held = [frozenset[Any]()]
-        known = {self._held[0]: 0}
-        sets = [0] * ground.count
-        for span, some in of_span.items():
-            here = ground.place(span)
-            before = number = -1
-            for n in range(here.start, here.stop):
-                if sets[n] != before:
-                    before = sets[n]
-                    both = self._held[before] | some
-                    number = known.setdefault(both, len(self._held))
-                    if number == len(self._held):
-                        self._held.append(both)
-                sets[n] = number
-        self.sets = np.array(sets, dtype=np.int64)
-        self.every: set[Any] = set().union(*self._held)
-
-    def __getitem__(self, n: int) -> frozenset[Any]:
-        return self._held[int(self.sets[n])]
-
-    def holding(self, number: Any) -> NDArray[np.bool_]:
-        """The stretches that a span of a number holds."""
-        held = np.array([number in some for some in self._held])
-        return held[self.sets]
-
-    def alike(self, codes: NDArray[np.int64]) -> dict[Any, tuple[object, ...]]:
-        """Of each number what is told of the stretches in its spans, by a code for each."""
-        width = int(codes.max(initial=0)) + 1
-        pairs = _distinct(self.sets * width + codes)
-        sets, told = (pairs // width).tolist(), (pairs % width).tolist()
-        found: dict[Any, tuple[object, ...]] = {}
-        for which, code in zip(sets, told, strict=True):
-            # Sets of one number are alike but for it.
-            held = self._held[which]
-            for number in held:
-                found[number] = *found.get(number, ()), (which if len(held) > 1 else 0, code)
-        return found

@@ -23,13 +23,14 @@ from __future__ import annotations
 
 import re
 from collections import Counter
-from collections.abc import Collection, Iterator, Mapping, Sequence
+from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
 from functools import lru_cache
 from typing import NamedTuple
 
 from oaktag.core.accesslist import (
     AccessList,
     Blank,
+    Block,
     Forget,
     Keep,
     ListEntry,
@@ -90,25 +91,30 @@ def write(held: AccessList) -> str:
 def write_counted(held: AccessList) -> tuple[str, int]:
     """The same, and the entries that the kernel then holds: those of chains, verdicts of single
     cells, and references to chains; never more than its entries one by one."""
-    body = [*_sets(held), *_head(held)]
     direct, here, count = _laid_out(held)
-    for target, sources in sorted({0: {}, **held.blocks}.items()):
-        body += _block(held, target, sources, direct, here.get(target, ()))
-    apart = {held.blocks[d][s] for d, some in here.items() for s in some}
-    for name, chain in held.chains.items():
-        if name not in direct and name not in apart:
-            body += ["", f"chain {name} {{", *(f"\t{_rule(held.point, e)}" for e in chain), "}"]
     outside, would = held.outside
     last = ListEntry(None, outside, would)
-    body += ["", "chain outside {", f"\t{_outcome(last)}", "}"]
+    empty: Mapping[int, str] = {}
     lines = [
         "# Oak Tag access list, form 4",
         f"# point {held.point}",
         f"table inet {table_name(held.point)} {{",
-        *(f"\t{line}" if line else "" for line in body),
+        *_sets(held),
+        *_inner(_head(held)),
+        *(
+            _block(held, target, sources, direct, here.get(target, ()))
+            for target, sources in sorted({0: empty, **held.blocks}.items())
+        ),
+        *_chains(held, direct, {held.blocks[d][s] for d, some in here.items() for s in some}),
+        *_inner(["", "chain outside {", f"\t{_outcome(last)}", "}"]),
         "}",
     ]
     return "\n".join(lines) + "\n", count
+
+
+def _inner(lines: Iterable[str]) -> Iterator[str]:
+    """Lines inside the table."""
+    return (f"\t{line}" if line else "" for line in lines)
 
 
 def _is_direct(chain: Sequence[ListEntry]) -> bool:
@@ -120,23 +126,23 @@ def _laid_out(held: AccessList) -> _Layout:
     direct = frozenset(name for name, chain in held.chains.items() if _is_direct(chain))
     used = Counter[str]()
     for row in held.blocks.values():
-        used.update(row.values())
+        used.update(held.used(row))
     count = sum(used.values()) + sum(len(held.chains[c]) for c in used if c not in direct)
-    plain = held.plain_entries
+    plain = sum(len(held.chains[c]) * times for c, times in used.items())
     here: dict[int, list[int]] = {}
     if count <= plain:
         return _Layout(direct, here, count)
+    alone = {c for c in used.keys() - direct if 1 in (used[c], len(held.chains[c]))}
     cells: dict[str, list[tuple[int, int]]] = {}
     for target, sources in sorted(held.blocks.items()):
-        for source, chain in sorted(sources.items()):
+        for source, chain in sorted(cell for cell in sources.items() if cell[1] in alone):
             cells.setdefault(chain, []).append((target, source))
-    for chain, some in cells.items():
+    for some in cells.values():
         if count <= plain:
             break
-        if chain not in direct and 1 in (len(some), len(held.chains[chain])):
-            count -= 1  # the reference, or the one entry that several refer to
-            for target, source in some:
-                here.setdefault(target, []).append(source)
+        count -= 1  # the reference, or the one entry that several refer to
+        for target, source in some:
+            here.setdefault(target, []).append(source)
     return _Layout(direct, here, count)
 
 
@@ -153,8 +159,13 @@ def _shown(name: str) -> str:
 
 def _cited(entry: ListEntry) -> list[str]:
     """The keys of an entry, and the permissions of these lines."""
-    words = " ".join(word for word in entry.words if _NAME.fullmatch(word))
+    words = _words(entry.words)
     return [" ".join(entry.keys), *([words] if words else [])]
+
+
+@lru_cache(maxsize=1 << 14)
+def _words(words: Sequence[str]) -> str:
+    return " ".join(word for word in words if _NAME.fullmatch(word))
 
 
 def element_of(ranges: Range, blocks: Collection[int]) -> str:
@@ -170,21 +181,21 @@ def _sets(held: AccessList) -> Iterator[str]:
             mine = tuple(r for r in bindings if r.family == family)
             names = tuple(_shown(held.names.get(r.tag, "")) for r in mine)
             known = None if led is None else frozenset(led.keys() & {r.tag for r in mine})
-            yield from (_table(family, mine, names, known), "}", "")
+            yield _table(family, mine, names, known)
     for step in held.head:
         if isinstance(step, PassUnless):
             spans = [span_of(s) for s in step.spans]
-            yield from _set(_set_name(step), f"type {_TYPE[step.family]}", spans)
+            yield _set(_set_name(step), f"type {_TYPE[step.family]}", spans)
         elif isinstance(step, PassBetween):
             pairs = [f"{span_of(a)} . {span_of(b)}" for a, b in step.pairs]
             kind = f"type {_TYPE[step.family]} . {_TYPE[step.family]}"
-            yield from _set(_set_name(step), kind, pairs)
+            yield _set(_set_name(step), kind, pairs)
     for family in (4, 6) if held.own else ():
         home = [span_of(s) for s in held.own if s.family == family]
         kind = f"type {_TYPE[family]}"
-        yield from _set(f"own{family}", kind, home)
+        yield _set(f"own{family}", kind, home)
         same = [f"{address} . {address}" for address in home]
-        yield from _set(f"self{family}", f"{kind} . {_TYPE[family]}", same)
+        yield _set(f"self{family}", f"{kind} . {_TYPE[family]}", same)
 
 
 @lru_cache(maxsize=512)
@@ -199,16 +210,21 @@ def _table(
     else:
         elements = [element_of(r, led) for r in bindings]
         head = f"map to{family} {{", f"\ttype {_TYPE[family]} : verdict"
-    return "\n\t".join([*head, "\tflags interval", *_elements(elements, behind)])
+    return _section(*head, "\tflags interval", *_elements(elements, behind), "}") + "\n"
+
+
+def _section(*lines: str) -> str:
+    """Lines inside the table, as one text."""
+    return "\t" + "\n\t".join(lines)
 
 
 def _set_name(step: PassUnless | PassBetween) -> str:
     return f"{_SET[step.end] if isinstance(step, PassUnless) else 'inside'}{step.family}"
 
 
-def _set(name: str, kind: str, elements: Sequence[str]) -> Iterator[str]:
-    yield from (f"set {name} {{", f"\t{kind}", "\tflags interval")
-    yield from (*_elements(elements, [""] * len(elements)), "}", "")
+def _set(name: str, kind: str, elements: Sequence[str]) -> str:
+    head = f"set {name} {{", f"\t{kind}", "\tflags interval"
+    return _section(*head, *_elements(elements, [""] * len(elements)), "}") + "\n"
 
 
 def _elements(elements: Sequence[str], behind: Sequence[str]) -> Iterator[str]:
@@ -280,39 +296,89 @@ def _step(step: Step) -> str:
 def _block(
     held: AccessList, target: int, sources: Mapping[int, str], direct: Collection[str],
     here: Collection[int],
-) -> Iterator[str]:  # fmt: skip
+) -> str:  # fmt: skip
     """What is met by packets for a destination; ``here``: sources whose entries stand here."""
-    mapped = tuple(cell for cell in sorted(sources.items()) if cell[0] not in here)
     leads = []
-    for chain in dict.fromkeys(chain for _, chain in mapped):
+    for chain in dict.fromkeys(held.used(sources)):
         only = held.chains[chain][0] if chain in direct else None
         told = "".join(f" | {words}" for words in (_cited(only) if only else ()))
         leads.append((chain, _VERDICT[only.action] if only else f"goto {chain}", told))
-    if mapped:
-        names = tuple(_shown(held.names.get(tag, "")) for tag, _ in mapped)
-        yield from ("", _cells(target, mapped, tuple(leads), names), "}")
-    yield from ("", f"chain to_{target} {{{_named(held, target)}")
+    # What the text of cells depends on besides them; many lists have the same.
+    key = held.names, tuple(leads)
+    shared = sources.known if isinstance(sources, Block) else {}
+    if _block not in shared or shared[_block][0] != key:
+        elements = _cells(held, sources, leads)
+        shared[_block] = key, elements, _map(target, elements.values())
+    _, elements, text = shared[_block]
+    lines = []
+    if here:
+        apart = frozenset(here)
+        text = _map(target, [told for tag, told in elements.items() if tag not in apart])
     for tag in sorted(here):
         for entry in held.chains[sources[tag]]:
             rule = _matched(held.point, entry, count=True)
             told = _named(held, tag, *_cited(entry))
-            yield f"\tmeta mark & 0xffff == {tag:#x} {rule}{told}"
-    if mapped:
-        yield f"\tmeta mark & 0xffff vmap @from_{target}"
-    yield from ("\tgoto outside", "}")
+            lines.append(f"\tmeta mark & 0xffff == {tag:#x} {rule}{told}")
+    if text:
+        lines.append(f"\tmeta mark & 0xffff vmap @from_{target}")
+    begins = f"chain to_{target} {{{_named(held, target)}"
+    return f"{text}\n" + _section(begins, *lines, "\tgoto outside", "}")
+
+
+def _cells(
+    held: AccessList, sources: Mapping[int, str], leads: Sequence[tuple[str, str, str]]
+) -> dict[int, str]:
+    """Where each source's tag leads, by its chain, as elements of a map."""
+    if not sources:
+        return {}
+    lead = {chain: (led, told) for chain, led, told in leads}
+    used = held.used(sources)
+    usual = max(used, key=lambda chain: used[chain])
+    tags = tuple(sorted(sources))
+    names = tuple(map(held.names.get, tags))
+    elements = dict(_alike(tags, names, *lead[usual]))
+    for tag, chain in sources.items():
+        if chain != usual:
+            elements[tag] = _element(tag, held.names.get(tag), *lead[chain])
+    return elements
 
 
 @lru_cache(maxsize=64)
-def _cells(
-    target: int, cells: Sequence[tuple[int, str]], leads: Sequence[tuple[str, str, str]],
-    names: Sequence[str],
-) -> str:  # fmt: skip
-    """The map of a destination: where each source's tag leads, by its chain."""
-    of = {chain: (led, told) for chain, led, told in leads}
-    elements = [f"{tag:#x} : {of[chain][0]}" for tag, chain in cells]
-    behind = [f" # {name}{of[chain][1]}" for name, (_, chain) in zip(names, cells, strict=True)]
-    head = f"map from_{target} {{", "\ttype mark : verdict", "\tcounter"
-    return "\n\t".join([*head, *_elements(elements, behind)])
+def _alike(
+    tags: Sequence[int], names: Sequence[str | None], led: str, told: str
+) -> Mapping[int, str]:
+    """Elements of tags that all lead to the same."""
+    ones = zip(tags, names, strict=True)
+    return {tag: _element(tag, name, led, told) for tag, name in ones}
+
+
+def _element(tag: int, name: str | None, led: str, told: str) -> str:
+    return f"\t\t{tag:#x} : {led}, # {_shown(name or '')}{told}"
+
+
+def _map(target: int, elements: Collection[str]) -> str:
+    """The map of a destination, if it has one."""
+    if not elements:
+        return ""
+    head = f"map from_{target} {{", "\ttype mark : verdict", "\tcounter", "\telements = {"
+    *some, last = elements
+    return "\n" + _section(*head, *some, last.replace(", # ", " # ", 1), "\t}", "}") + "\n"
+
+
+def _chains(held: AccessList, direct: Collection[str], apart: Collection[str]) -> list[str]:
+    """The chains that cells share; not those that are but a verdict, or stand in a block."""
+    blocks = [block for block in held.blocks.values() if isinstance(block, Block)]
+    found: list[str] = []
+    for name, chain in held.chains.items():
+        if name in direct or name in apart:
+            continue
+        owner = next((b for b in blocks if b.chains.get(name) is chain), None)
+        texts = {} if owner is None else owner.known.setdefault(_chains, {})
+        if name not in texts:
+            rules = (f"\t{_rule(held.point, entry)}" for entry in chain)
+            texts[name] = "\n" + _section(f"chain {name} {{", *rules, "}")
+        found.append(texts[name])
+    return found
 
 
 def span_of(span: Span | Range) -> str:
@@ -331,19 +397,18 @@ def _matched(point: str, entry: ListEntry, *, count: bool = False) -> str:
     if entry.recorded and entry.cell is None:
         raise UnwritableEntry(f"{point}: an entry is recorded, and nothing says of which cell")
     try:
-        match = "" if entry.region is None else _match(entry.region, entry.readable) + " "
+        match = _match(entry.region, entry.readable)
     except UnwritableEntry as error:
         raise UnwritableEntry(f"{point}: {error}") from None
     return f"{match}{_outcome(entry, count=count)}"
 
 
 def _outcome(entry: ListEntry, *, count: bool = False) -> str:
-    words: list[str] = ["counter"] if count and not entry.recorded else []
-    if entry.recorded:
-        words = [f'counter log prefix "{_prefix(entry)}" group {LOG_GROUP}']
     refused = entry.answer and entry.action == "deny"
-    words.append("reject with icmpx type admin-prohibited" if refused else _VERDICT[entry.action])
-    return " ".join(words)
+    verdict = "reject with icmpx type admin-prohibited" if refused else _VERDICT[entry.action]
+    if entry.recorded:
+        return f'counter log prefix "{_prefix(entry)}" group {LOG_GROUP} {verdict}'
+    return f"counter {verdict}" if count else verdict
 
 
 def _prefix(entry: ListEntry) -> str:
@@ -361,7 +426,10 @@ def _prefix(entry: ListEntry) -> str:
 
 
 @lru_cache(maxsize=1 << 14)
-def _match(region: Region, readable: bool) -> str:
+def _match(region: Region | None, readable: bool) -> str:
+    """What an entry matches, with a space behind; nothing for one that matches everything."""
+    if region is None:
+        return ""
     families, protocols, sources, destinations = region
     words: list[str] = [] if len(families) == 2 else [f"meta nfproto ipv{families[0]}"]
     numbers = {p for low, high in protocols for p in range(low, high + 1)}
@@ -382,7 +450,7 @@ def _match(region: Region, readable: bool) -> str:
     if named:
         ranges = zip(fields, (sources, destinations), strict=True)
         words += [f"{head} {word} {_list(of)}" for word, of in ranges]
-    return " ".join(words)
+    return " ".join(words) + " "
 
 
 def _list(ranges: Ranges) -> str:

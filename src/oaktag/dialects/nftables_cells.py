@@ -8,7 +8,6 @@ from __future__ import annotations
 
 import re
 from collections.abc import Collection, Mapping, Sequence
-from dataclasses import replace
 from functools import lru_cache
 from typing import NamedTuple
 
@@ -43,6 +42,8 @@ _ICMP = {"icmp": (4, 1), "icmpv6": (6, 58)}
 _WITH_PORTS = frozenset(_PORTED.values())
 
 
+#: What is cited behind an entry.
+_BEHIND = re.compile(_CITED)
 _KEYS = rf"{_KEY}(?: {_KEY})*"
 #: A source's tag with a verdict, its group, keys and words; or with a chain, and its group.
 _CELL = re.compile(
@@ -251,10 +252,11 @@ class _Cells(ListLines):
         name = self.take(r"\tchain (p[0-9a-f]{10}) \{")[1]
         entries: list[ListEntry] = []
         while self.line != "\t}":
-            told = re.fullmatch(rf"\t\t(.+?) # {_CITED}", self.line)
-            if told is None:
+            text, _, behind = self.line.partition(" # ")
+            told = _BEHIND.fullmatch(behind)
+            if told is None or not text.startswith("\t\t"):
                 raise self.fail(f"{self.line.strip()!r} is no entry")
-            entries.append(self.entry(told[1], told))
+            entries.append(self.entry(text[2:], told))
         if not entries or entries[-1].region is not None:
             raise self.fail(f"chain {name} does not end in an entry for everything")
         if any(e.region is None for e in entries[:-1]):
@@ -263,14 +265,17 @@ class _Cells(ListLines):
 
     def entry(self, text: str, told: re.Match[str], *, counted: bool = False) -> ListEntry:
         """One entry, with what is told behind it."""
-        match = _ENTRY.fullmatch(text)
-        if match is None:
-            raise self.fail(f"{text!r} is no entry")
         keys, words = self.cited(told)
-        found = self.outcome(match["outcome"], keys, counted=counted)
-        region, readable = self.region(match)
+        try:
+            region, readable, does = _matching(text)
+        except ValueError as error:
+            raise self.fail(str(error)) from None
+        found = self.outcome(does, keys, counted=counted)
         self.at += 1
-        return replace(found, region=region, readable=readable, words=words)
+        return ListEntry(
+            region, found.action, found.would, found.log, found.answer, keys, readable, found.cell,
+            words,
+        )  # fmt: skip
 
     def outcome(
         self, text: str, keys: tuple[str, ...] | None, *, counted: bool = False
@@ -307,67 +312,79 @@ class _Cells(ListLines):
                 fitting.append(key)
         return tuple(fitting)
 
-    def region(self, match: re.Match[str]) -> tuple[Region | None, bool]:
-        """What an entry matches, and whether only where ports can be read."""
-        families = (4, 6) if match["family"] is None else (int(match["family"]),)
-        head, icmp = match["head"], match["icmp"]
-        if match["protocols"] is not None and (icmp or head not in (None, "th")):
-            raise self.fail("an entry names its protocols once")
-        if icmp:
-            family, number = _ICMP[icmp]
-            if families != (family,):
-                raise self.fail(f"{icmp} belongs to one family, named before it")
-            return self.named(families, ((number, number),), match["types"], match["codes"], 255)
-        if head in _PORTED:
-            number = _PORTED[head]
-            return self.named(
-                families, ((number, number),), match["sports"], match["dports"], 65535
-            )
-        if match["protocols"] is None:
-            if match["family"] is not None or head:
-                raise self.fail("an entry must name its protocols")
-            return None, False
-        protocols = self.numbers(match["protocols"], 255)
-        every = {p for low, high in protocols for p in range(low, high + 1)}
-        single = len(families) == 1 and every == {
-            _ICMP["icmp" if families[0] == 4 else "icmpv6"][1]
-        }
-        if head == "th":
-            if len(every) == 1 or not every <= _WITH_PORTS:
-                raise self.fail("ports are matched of several protocols that all have them")
-            return self.named(families, protocols, match["sports"], match["dports"], 65535)
-        # What the kernel matches by protocol alone it matches with any ports, so protocols with
-        # ports, ICMP, and those without stand in entries of their own.
-        kinds = {1 if p in _WITH_PORTS else 2 if self.is_icmp(p, families) else 3 for p in every}
-        if len(kinds) > 1 or (2 in kinds and not single):
-            raise self.fail("protocols with ports, ICMP, and others stand in entries of their own")
-        top = 65535 if kinds == {1} else 255 if single else 0
-        return Region(families, protocols, ((0, top),), ((0, top),)), False
 
-    @staticmethod
-    def is_icmp(protocol: int, families: Sequence[int]) -> bool:
-        """Whether a protocol is ICMP in one of some families."""
-        return any((family, protocol) in _ICMP.values() for family in families)
+@lru_cache(maxsize=1 << 15)
+def _matching(text: str) -> tuple[Region | None, bool, str]:
+    """What an entry matches, whether only where ports can be read, and the text of what it does.
 
-    def named(
-        self, families: tuple[int, ...], protocols: Ranges, first: str, second: str, top: int
-    ) -> tuple[Region, bool]:
-        """A region whose ports, or type and code, are matched."""
-        sources, targets = self.numbers(first, top), self.numbers(second, top)
-        whole = sources == targets == ((0, top),)
-        return Region(families, protocols, sources, targets), whole
+    Raises:
+        ValueError: it is no entry.
+    """
+    match = _ENTRY.fullmatch(text)
+    if match is None:
+        raise ValueError(f"{text!r} is no entry")
+    return *_region(match), match["outcome"]
 
-    def numbers(self, text: str, top: int) -> Ranges:
-        """A sorted set of numbers, in its one form."""
-        found: list[tuple[int, int]] = []
-        for part in text.strip("{} ").split(", "):
-            low, dash, high = part.partition("-")
-            ends = int(low), int(high if dash else low)
-            odd = ends[0] > ends[1] or ends[1] > top or (dash and ends[0] == ends[1])
-            if odd or (found and ends[0] <= found[-1][1] + 1):
-                raise self.fail(f"{text!r} is not a sorted set of numbers up to {top}")
-            found.append(ends)
-        return tuple(found)
+
+def _region(match: re.Match[str]) -> tuple[Region | None, bool]:
+    """What an entry matches, and whether only where ports can be read."""
+    families = (4, 6) if match["family"] is None else (int(match["family"]),)
+    head, icmp = match["head"], match["icmp"]
+    if match["protocols"] is not None and (icmp or head not in (None, "th")):
+        raise ValueError("an entry names its protocols once")
+    if icmp:
+        family, number = _ICMP[icmp]
+        if families != (family,):
+            raise ValueError(f"{icmp} belongs to one family, named before it")
+        return _named(families, ((number, number),), match["types"], match["codes"], 255)
+    if head in _PORTED:
+        number = _PORTED[head]
+        return _named(families, ((number, number),), match["sports"], match["dports"], 65535)
+    if match["protocols"] is None:
+        if match["family"] is not None or head:
+            raise ValueError("an entry must name its protocols")
+        return None, False
+    protocols = _numbers(match["protocols"], 255)
+    every = {p for low, high in protocols for p in range(low, high + 1)}
+    single = len(families) == 1 and every == {_ICMP["icmp" if families[0] == 4 else "icmpv6"][1]}
+    if head == "th":
+        if len(every) == 1 or not every <= _WITH_PORTS:
+            raise ValueError("ports are matched of several protocols that all have them")
+        return _named(families, protocols, match["sports"], match["dports"], 65535)
+    # What the kernel matches by protocol alone it matches with any ports, so protocols with
+    # ports, ICMP, and those without stand in entries of their own.
+    kinds = {1 if p in _WITH_PORTS else 2 if _is_icmp(p, families) else 3 for p in every}
+    if len(kinds) > 1 or (2 in kinds and not single):
+        raise ValueError("protocols with ports, ICMP, and others stand in entries of their own")
+    top = 65535 if kinds == {1} else 255 if single else 0
+    return Region(families, protocols, ((0, top),), ((0, top),)), False
+
+
+def _is_icmp(protocol: int, families: Sequence[int]) -> bool:
+    """Whether a protocol is ICMP in one of some families."""
+    return any((family, protocol) in _ICMP.values() for family in families)
+
+
+def _named(
+    families: tuple[int, ...], protocols: Ranges, first: str, second: str, top: int
+) -> tuple[Region, bool]:
+    """A region whose ports, or type and code, are matched."""
+    sources, targets = _numbers(first, top), _numbers(second, top)
+    whole = sources == targets == ((0, top),)
+    return Region(families, protocols, sources, targets), whole
+
+
+def _numbers(text: str, top: int) -> Ranges:
+    """A sorted set of numbers, in its one form."""
+    found: list[tuple[int, int]] = []
+    for part in text.strip("{} ").split(", "):
+        low, dash, high = part.partition("-")
+        ends = int(low), int(high if dash else low)
+        odd = ends[0] > ends[1] or ends[1] > top or (dash and ends[0] == ends[1])
+        if odd or (found and ends[0] <= found[-1][1] + 1):
+            raise ValueError(f"{text!r} is not a sorted set of numbers up to {top}")
+        found.append(ends)
+    return tuple(found)
 
 
 def _action(word: str) -> Action:
