@@ -202,8 +202,9 @@ class _Fields:
         for way in ways:
             for apart, source, target, between, inside in self._pairs():
                 one, two = source.ground, target.ground
-                # What a node sends to its very own address stays in it.
-                alone = way != CROSSING and one.address == two.address is not None
+                # What a node sends to its very own address stays in it, and crosses it never.
+                alone = one.address == two.address is not None
+                alone = alone and (way != CROSSING or all(one.home))
                 key = way, apart, source.alike(), target.alike(), between, inside
                 if one.family == two.family and not alone and key not in known:
                     known.add(key)

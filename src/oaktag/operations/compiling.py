@@ -8,7 +8,6 @@ import io
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from dataclasses import dataclass, field
-from hashlib import sha256
 from itertools import chain
 from pathlib import Path
 from typing import ClassVar
@@ -158,7 +157,7 @@ class _Run:
                 "known_entries": made.known_entries,
                 "bindings": made.bindings,
                 "proved": made.proved,
-                "sha256": sha256(made.text).hexdigest(),
+                "sha256": made.sha256,
             }
             self.rows[point.id] = self._row(point, row)
             if self._since is None or earlier != made.text:

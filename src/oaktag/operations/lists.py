@@ -217,6 +217,7 @@ class Made(NamedTuple):
     bindings: int = 0
     proved: bool = False
     error: str = ""
+    sha256: str = ""
 
 
 def make(model: Model, point: Point, *, proved: bool) -> Made:
@@ -233,8 +234,9 @@ def make(model: Model, point: Point, *, proved: bool) -> Made:
             return Made(point.id, error=told)
     except UnwritableEntry as error:
         return Made(point.id, error=str(error))
-    bindings = len(held.source_bindings)
-    return Made(point.id, text.encode(), entries, plain, known, bindings, reads)
+    whole, bindings = text.encode(), len(held.source_bindings)
+    digest = sha256(whole).hexdigest()
+    return Made(point.id, whole, entries, plain, known, bindings, reads, sha256=digest)
 
 
 def _as_known(model: Model, point: Point) -> int | None:

@@ -18,18 +18,20 @@ import stat
 import tempfile
 import time
 from collections.abc import Iterable, Sequence
-from hashlib import sha256
 from pathlib import Path
 from typing import Any, NamedTuple
 
 from oaktag.errors import UsageError
 from oaktag.workspace import known_lists
-from oaktag.workspace.folder import MOST, NotPlain, inside, read_plain
+from oaktag.workspace.folder import MOST, NotPlain, inside, read_plain, stamp
 from oaktag.workspace.lock import OWN, one_writer, own_folder
 from oaktag.workspace.textfile import unlinked
 
 JOURNAL = "journal.json"
 CHANGE = "change"
+_FORM = 2
+#: So much of a stamp stays when a file is renamed.
+_KEEPS = 4
 #: What stays in the tool's own folder.
 KEPT = frozenset({".gitignore", known_lists.NAME})
 #: Above so many files everything is synced at once, not one by one.
@@ -39,14 +41,14 @@ _ABOUT = 60.0
 
 
 class _Step(NamedTuple):
-    """One file of a change: what is prepared, where it goes, the hashes of what lies there before
-    ("" where there is none) and after, and whether it is written into what is there, so that hard
-    links and owner stay."""
+    """One file of a change: what is prepared, where it goes, the stamps of what lies there before
+    (nothing where there is none) and of what is prepared, and whether it is written into what is
+    there, so that hard links and owner stay."""
 
     prepared: str
     target: str
-    before: str
-    after: str
+    before: tuple[int, ...]
+    after: tuple[int, ...]
     into: bool
 
 
@@ -70,16 +72,23 @@ def write_files(root: Path, what: str, texts: Iterable[tuple[Path, bytes]]) -> N
     try:
         change.mkdir()
         steps: list[_Step] = []
+        folders: dict[Path, Path] = {}
         for number, (path, text) in enumerate(texts):
-            target = _target(root, path)
-            made += _folders(target.parent)
-            before = _held(target)
+            if path.parent not in folders or path.is_symlink():
+                target = _target(root, path)
+                made += _folders(target.parent)
+                if not path.is_symlink():
+                    folders[path.parent] = target.parent
+            else:
+                target = folders[path.parent] / path.name
+            before = _stamp(target)
             prepared = change / str(number)
             prepared.write_bytes(text)
-            into = _like(target, prepared)
+            into = bool(before) and _like(target, prepared)
             if into:
-                (change / f"{number}.before").write_bytes(before or b"")
-            steps.append(_Step(str(number), str(target), _hash(before), _hash(text), into))
+                (change / f"{number}.before").write_bytes(_held(target) or b"")
+            after = _stamp(prepared)[:_KEEPS]
+            steps.append(_Step(str(number), str(target), before, after, into))
         if steps:
             _synced(sorted(change.iterdir()))
             _synced([change])
@@ -202,9 +211,27 @@ def _like(target: Path, prepared: Path) -> bool:
     return into
 
 
-def _hash(text: bytes | None) -> str:
-    """What tells a text from another; nothing for a file that is not there."""
-    return "" if text is None else sha256(text).hexdigest()
+def _stamp(path: Path) -> tuple[int, ...]:
+    """What changes when a file is written, or is another; nothing where there is none.
+
+    Raises:
+        UsageError: it is no plain file.
+    """
+    try:
+        found = path.stat()
+    except FileNotFoundError:
+        return ()
+    if not stat.S_ISREG(found.st_mode):
+        _held(path)
+    return stamp(found)
+
+
+def _is_done(change: Path, step: _Step, now: tuple[int, ...]) -> bool:
+    """Whether a file is what it shall be: what was prepared itself, or as it is."""
+    if now[:_KEEPS] == step.after:
+        return True
+    prepared = change / step.prepared
+    return prepared.exists() and _held(Path(step.target)) == prepared.read_bytes()
 
 
 def _synced(paths: Sequence[Path]) -> None:
@@ -244,7 +271,8 @@ def _write_journal(place: Path, what: str, steps: Sequence[_Step]) -> None:
     with os.fdopen(handle, "w", encoding="utf-8") as file:
         found = os.fstat(handle)
         here = {"device": found.st_dev, "inode": found.st_ino, "time": time.time()}
-        json.dump({"form": 1, "what": what, **here, "steps": [s._asdict() for s in steps]}, file)
+        told = {"form": _FORM, "what": what, **here, "steps": [s._asdict() for s in steps]}
+        file.write(json.dumps(told))
         file.flush()
         os.fsync(handle)
     Path(temporary).rename(place / JOURNAL)
@@ -268,13 +296,19 @@ def _read_journal(path: Path) -> tuple[str, list[_Step]]:
         held: dict[str, Any] = json.loads(read_plain(path, MOST)[0])
         here = held["device"], held["inode"]
         about = abs(found.st_ctime - float(held["time"])) < _ABOUT
-        steps = [_Step(**{k: step[k] for k in _Step._fields}) for step in held["steps"]]
+        steps = [_Step(**{k: _fixed(step[k]) for k in _Step._fields}) for step in held["steps"]]
         what = str(held["what"])
+        if held["form"] != _FORM:
+            raise strange
     except (ValueError, KeyError, TypeError, RecursionError, NotPlain):
         raise strange from None
     if here != (found.st_dev, found.st_ino) or not about:
         raise strange
     return what, steps
+
+
+def _fixed(value: Any) -> Any:
+    return tuple(value) if isinstance(value, list) else value
 
 
 def _finish(place: Path, steps: Sequence[_Step]) -> None:
@@ -287,21 +321,24 @@ def _finish(place: Path, steps: Sequence[_Step]) -> None:
     change = place / CHANGE
     left: list[_Step] = []
     for step in steps:
-        now = _held(Path(step.target))
-        if _hash(now) == step.after:
+        now = _stamp(Path(step.target))
+        if now == step.before:
+            left.append(step)
+        elif _is_done(change, step, now):
             continue
-        if _hash(now) != step.before and not _half(change, step, now):
+        elif _half(change, step):
+            left.append(step)
+        else:
             raise UsageError(
                 f"{step.target} was edited after a change of several files was interrupted; "
                 f"what it was to become is {change / step.prepared}; bring the files in order, "
                 f"then remove {place}"
             )
-        left.append(step)
     try:
         for step in left:
             _put(change / step.prepared, step)
     except BaseException as error:
-        if all(_hash(_held(Path(step.target))) == step.before for step in steps):
+        if all(_stamp(Path(step.target)) == step.before for step in steps):
             _ended(place, steps)  # nothing was done yet, and nothing will be
         elif isinstance(error, OSError):
             raise UsageError(
@@ -321,8 +358,9 @@ def _ended(place: Path, steps: Sequence[_Step]) -> None:
     _emptied(place / CHANGE)
 
 
-def _half(change: Path, step: _Step, now: bytes | None) -> bool:
+def _half(change: Path, step: _Step) -> bool:
     """Whether a file is what a writing into it leaves that was interrupted."""
+    now = _held(Path(step.target))
     if not step.into or now is None:
         return False
     before = (change / f"{step.prepared}.before").read_bytes()
