@@ -46,6 +46,8 @@ from one_gate import OWN, points  # noqa: E402
 SENT = {4: {1, 6, 17, 47, 132}, 6: {6, 17, 47, 58, 132}}
 #: So many changes are made of one list, and so many packets sent through one.
 EACH, PACKETS = 60, 30
+#: Longer lists the kernel takes of who is not root in parts only.
+MOST_LOADED = 40_000
 
 
 def edges(
@@ -149,7 +151,7 @@ def main() -> int:
                     told[kind]["equal"] += 1
                     if not alike(held, sound, stack, rng):
                         wrong.append(f"{kind}: said to be equal, and acts otherwise\n{other}")
-                    if kind == "nftables":
+                    if kind == "nftables" and len(other) < MOST_LOADED:
                         last.append((other, stack))
                     continue
                 told[kind]["refuted"] += 1
