@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 import random
 import re
+from collections import Counter
 from collections.abc import Callable
 from dataclasses import replace
 from ipaddress import ip_address, ip_network
@@ -12,7 +13,7 @@ from pathlib import Path
 from typing import Any
 
 import pytest
-from hypothesis import given, settings
+from hypothesis import Phase, given, settings
 from hypothesis import strategies as st
 
 import oaktag as package
@@ -42,7 +43,8 @@ def _meant(stack: Stack, point: dict[str, Any], question: Question) -> bool:
     packet, source, destination, frame, form = question
     if form in ("first", "later"):  # no packet, and is kept until it is one
         return False
-    if point["mode"] == "observe":
+    families = point.get("limits", {}).get("families", (4, 6))
+    if point["mode"] == "observe" or packet.family not in families:
         return True
     if not point.get("own") and {source, destination} & set(OWN):
         return True
@@ -161,6 +163,68 @@ def test_the_kernel_decides_as_the_rules_say(real_kernel: None, tmp_path: Path) 
         if not ok
     ]
     assert len(dropped) > 10 and len(dropped) < sum(map(len, meant)) - 10
+
+
+#: All that the kernel can be: what a point may say, but for whom it judges between.
+EVERY = [
+    {
+        "mode": mode, "match": {"source": "address" if differ is None else "tag"},
+        "if_differ": differ or "frame", "inside": inside, "outside": outside, "stateful": stateful,
+        "own": own, "limits": {"families": families}, "from": "*", "toward": "*",
+    }
+    for mode in ("enforce", "observe")
+    for differ in ("frame", "bindings", None)
+    for inside in (False, True)
+    for outside in ("allow", "deny")
+    for stateful in (True, False)
+    for own in (False, True)
+    for families in ([4], [6], [4, 6])
+]  # fmt: skip
+PARTS = 8
+
+
+def test_the_kernel_is_every_kind_of_point_that_it_can_be(
+    real_kernel: None, tmp_path: Path
+) -> None:
+    """Each combination once, each part of them with a random matrix: no other than is said passes."""
+    asked: list[tuple[str, list[Question]]] = []
+    meant: list[tuple[dict[str, Any], list[bool]]] = []
+    scopes = ("all", "known", {"destinations": ["cy", "front"]}, {"sources": ["ada", "untagged"]})
+
+    @settings(max_examples=PARTS, database=None, phases=[Phase.generate])
+    @given(stack=stacks(), data=st.data())
+    def collect(stack: Stack, data: st.DataObject) -> None:
+        part = len(seen) % PARTS
+        seen.append(part)
+        packets = [Packet(*p) for p in stack.packets() if p[1] not in UNSENT[p[0]]]
+        for number, said in list(enumerate(EVERY))[part::PARTS]:
+            point = {**said, "scope": scopes[(number // 3 + part) % len(scopes)]}
+            model, compiled = model_of(stack, point, tmp_path)
+            text = list_text(model, compiled)
+            assert refute(model, compiled, text) is None
+            questions = _questions(data, packets, 12)
+            asked.append((text, questions))
+            meant.append((point, [_meant(stack, point, q) for q in questions]))
+
+    seen: list[int] = []
+    collect()
+    assert set(seen) == set(range(PARTS)) and len(asked) >= len(EVERY) == 288
+    told: Counter[tuple[object, bool]] = Counter()
+    for (text, questions), said, (point, expected) in zip(
+        asked, ask(asked, OWN), meant, strict=True
+    ):
+        assert not isinstance(said, str), (said, text)
+        wrong = [q for q, a, b in zip(questions, said, expected, strict=True) if a != b]
+        assert not wrong, (wrong, point, text)
+        told.update((key, ok) for ok in expected for key in ("any", str(point["match"])))
+    assert (
+        min(
+            told[key, ok]
+            for key in ("any", *{str(p["match"]) for p in EVERY})
+            for ok in (True, False)
+        )
+        > 50
+    ), told
 
 
 @pytest.mark.parametrize("seed", SEEDS[:8])

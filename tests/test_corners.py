@@ -580,6 +580,12 @@ def test_what_lists_cannot_do_is_an_error_that_names_it(tmp_path: Path, oaktag: 
     build(tmp_path, "a,b,web,,,,,\n", network=network)
     ran = oaktag("-C", tmp_path, "compile")
     assert ran.status == 1 and "the points of gate would overwrite each other's tags" in ran.err
+    # What sees tags by itself disturbs nobody; but in the lab the kernel stands for it.
+    points[1]["dialect"] = "json"
+    build(tmp_path, "a,b,web,,,,,\n", network=network)
+    assert oaktag("-C", tmp_path, "compile").status == 0
+    ran = oaktag("-C", tmp_path, "lab", "up")
+    assert ran.status != 0 and "overwrite each other's tags" in ran.err
     points[1] = {"name": "two", "inside": True}
     build(tmp_path, "a,b,web,,,,,\n", network=network)
     assert oaktag("-C", tmp_path, "compile").status == 0

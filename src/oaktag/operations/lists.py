@@ -61,15 +61,27 @@ def list_of(model: Model, point: Point) -> AccessList:
         )
     if why := unfit(point, able):
         raise UnwritableEntry(f"{point.id}: {why}")
-    _undisturbed(model, point)
+    if dialect.one_register:
+        undisturbed(model, point, every=False)
     _told_apart(model, point)
     return model.list_of(point)
 
 
-def _undisturbed(model: Model, point: Point) -> None:
-    """That no other point of the node overwrites the tags that this one sees, or keeps."""
+def undisturbed(model: Model, point: Point, *, every: bool) -> None:
+    """That no other point of the node overwrites the tags that this one sees, or keeps.
+
+    Args:
+        model: where they are.
+        point: one that keeps a tag where others of its kind on the node do.
+        every: all others of the node are such points, whatever their dialect is.
+
+    Raises:
+        UnwritableEntry: one does.
+    """
     others = [
-        p for p in model.network.nodes[point.node].points if p.mode != "off" and p.id != point.id
+        p
+        for p in model.network.nodes[point.node].points
+        if p.mode != "off" and p.id != point.id and (every or dialect_of(model, p).one_register)
     ]
     if others and any(p.source_by == "address" or p.if_differ != "frame" for p in (point, *others)):
         raise UnwritableEntry(
