@@ -6,6 +6,8 @@ import json
 import re
 from collections import Counter
 from collections.abc import Callable
+from dataclasses import replace
+from datetime import UTC, datetime, timedelta
 from pathlib import Path
 from typing import Any
 
@@ -15,6 +17,8 @@ import oaktag as package
 from conftest import Ran
 from kernel_oracle import Question, ask
 from oaktag.core import mending
+from oaktag.core.accesslist import PassBetween
+from oaktag.core.acting import act
 from oaktag.core.addresses import Range
 from oaktag.core.packets import Packet
 from oaktag.dialects.nftables import table_name
@@ -572,6 +576,64 @@ def test_a_list_that_is_reported_is_what_acts(change: str, tmp_path: Path, oakta
 
 
 # -- lists ---------------------------------------------------------------------------------------
+
+
+def test_what_is_inside_of_a_segment_is_proved_pair_by_pair(tmp_path: Path) -> None:
+    """A segment with a hole in it, and others of two prefixes: whatever pair of addresses a list lacks
+    or has too much, it is refuted by a packet between two that it takes otherwise."""
+    own = [["10.1.0.0/24", "10.9.0.0/24"], ["10.1.0.64/26"], ["10.2.0.0/24", "10.3.0.0/24"]]
+    network = {
+        "nodes": [{"node": "gate", "point": {}}],
+        "segments": [
+            {"segment": f"s{n}", "node": "gate", "prefixes": p} for n, p in enumerate(own)
+        ],
+        "feeds": [{"from": "registry", "to": "gate"}],
+    }
+    build(tmp_path, "a,b,web,,,,,\nb,c,web,,,,,\n", network=network)
+    model = package.Workspace.load(tmp_path).model
+    point = model.network.points["gate"]
+    held = list_of(model, point)
+    assert model.refute(point, held) is None
+    at, (pairs,) = zip(
+        *((n, s.pairs) for n, s in enumerate(held.head) if isinstance(s, PassBetween)), strict=True
+    )
+    assert [len(pairs), *at] == [14, *at], "nine of the first segment, one, and four"
+    spans = sorted({span for pair in pairs for span in pair})
+    edges = sorted({n for s in spans for n in (s.start, s.end)} | {10 << 24 | 0x10001, 10 << 24})
+    packets = [Packet(4, 6, 50_000, 443), Packet(4, 17, 9, 9)]
+    more = [(a, b) for a in spans for b in spans if (a, b) not in pairs]
+    told = []
+    for less, pair in [*((True, p) for p in pairs), *((False, p) for p in more)]:
+        left = tuple(p for p in pairs if p != pair) if less else (*pairs, pair)
+        steps = [PassBetween(4, left) if n in at else s for n, s in enumerate(held.head)]
+        other = replace(held, head=tuple(steps))
+        odd = {
+            (a, b)
+            for a in edges
+            for b in edges
+            if any(act(held, p, a, b).action != act(other, p, a, b).action for p in packets)
+        }
+        against = model.refute(point, other)
+        assert (against is None) == (not odd), (less, pair)
+        if against is not None:
+            ends = against.source, against.destination
+            acted = [act(one, against.packet, *ends).action for one in (other, held)]
+            assert acted == [against.listed[0], against.meant[0]] and acted[0] != acted[1]
+            assert all(s.start <= end <= s.end for s, end in zip(pair, ends, strict=True))
+        told.append((less, against is None))
+    assert Counter(told)[True, False] > 5 and Counter(told)[False, False] > 5, Counter(told)
+
+
+def test_a_line_counts_on_its_last_day_in_lists_and_in_their_proof(
+    tmp_path: Path, oaktag: Run
+) -> None:
+    today = datetime.now(UTC).date()
+    for until, allowed in ((today, True), (today - timedelta(days=1), False)):
+        build(tmp_path, f"a,b,web,,,{until},,\n", network=net({"node": "gate", "point": {}}))
+        assert oaktag("-C", tmp_path, "compile").status == 0
+        text = (tmp_path / "lists/gate.nft").read_text()
+        assert ("dport 443" in text) is allowed, text
+        assert oaktag("-C", tmp_path, "prove", tmp_path / "lists").status == 0
 
 
 def test_what_lists_cannot_do_is_an_error_that_names_it(tmp_path: Path, oaktag: Run) -> None:
