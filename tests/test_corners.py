@@ -629,7 +629,8 @@ def test_a_line_counts_on_its_last_day_in_lists_and_in_their_proof(
 ) -> None:
     today = datetime.now(UTC).date()
     for until, allowed in ((today, True), (today - timedelta(days=1), False)):
-        build(tmp_path, f"a,b,web,,,{until},,\n", network=net({"node": "gate", "point": {}}))
+        network = net({"node": "gate", "point": {}}, feeds=[("registry", "gate")])
+        build(tmp_path, f"a,b,web,,,{until},,\n", network=network)
         assert oaktag("-C", tmp_path, "compile").status == 0
         text = (tmp_path / "lists/gate.nft").read_text()
         assert ("dport 443" in text) is allowed, text

@@ -173,19 +173,14 @@ class Numbers:
         return found
 
     def alike(self, codes: NDArray[np.int64]) -> NDArray[np.int64]:
-        """Of each span, as a number, what is told of the stretches in it by a code for each, and
-        by the other spans that hold them: equal ones are told the same."""
+        """Of each span, as a number, what is told of the stretches in it by a code for each: equal
+        ones are told the same."""
         begins, ends = self._here.T
         found: NDArray[np.int64] = codes[begins]
-        # Sets of one span are alike but for it.
-        several = np.array([len(held) > 1 for held in self._held] or [False] * (1 + len(begins)))
-        sets = np.where(several[self.sets], self.sets, 0)
-        more = np.flatnonzero((ends - begins > 1) | (sets[begins] > 0))
-        told: dict[tuple[object, ...], int] = {}
-        for one in more.tolist():
-            here = slice(int(begins[one]), int(ends[one]))
-            said = tuple(sorted({*zip(sets[here].tolist(), codes[here].tolist(), strict=True)}))
-            found[one] = len(codes) + told.setdefault(said, len(told))
+        told: dict[tuple[int, ...], int] = {}
+        for one in np.flatnonzero(ends - begins > 1).tolist():
+            some = tuple(sorted(set(codes[begins[one] : ends[one]].tolist())))
+            found[one] = len(codes) + told.setdefault(some, len(told))
         return found
 
 
