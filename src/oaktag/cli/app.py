@@ -35,6 +35,7 @@ COMMANDS = {
     "groups": "groups, tags, members, bindings; give numbers and write them",
     "members": "who is in a group, and why; who nearly is",
     "explain": "all that is known about an endpoint, an address, a group or a tag",
+    "find": "every place where a name, an address, a service or a text occurs",
     "pin": "put an endpoint or a prefix into a group by hand",
     "unpin": "take a pin out again",
     "rename": "rename a group or set in all files",

@@ -12,6 +12,7 @@ if TYPE_CHECKING:
     from oaktag.operations.attributes import Attributes
     from oaktag.operations.bindings import BindingList
     from oaktag.operations.explain import Explained
+    from oaktag.operations.find import Found
     from oaktag.operations.groups import GroupList
     from oaktag.operations.members import Members
 
@@ -165,6 +166,30 @@ class OfPeople(Asked):
         from oaktag.operations.explain import explain
 
         return explain(self.model, what)
+
+    def find(self, text: str, lists: Path | None = None) -> Found:
+        """Every place where something occurs: a name, a piece of text, an address or prefix (what
+        holds it, and what is inside), a service or port, or a tag.
+
+        Args:
+            text: what to look for, as it would be typed.
+            lists: the folder of access lists; ``lists`` in the workspace's folder if none is named.
+
+        Returns:
+            ``taken_for``, what the text can be; ``places``, lines of files; ``bindings`` in force;
+            ``lists``, with the number of their lines that name it.
+
+        Raises:
+            UsageError: nothing is asked for.
+
+        Example:
+            >>> quillmere = oaktag.Workspace.load(oaktag.sample())
+            >>> quillmere.find('8443/tcp').places[-1]['text']
+            'use-loans: allow loans-api, icmp/echo-request'
+        """
+        from oaktag.operations.find import find
+
+        return find(self.model, text, lists)
 
     def bindings(self, node: str | None = None, find: tuple[str, ...] = ()) -> BindingList:
         """Bindings in force, in the registry or at one node, and those of some addresses.
