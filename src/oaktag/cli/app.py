@@ -39,6 +39,8 @@ COMMANDS = {
     "pin": "put an endpoint or a prefix into a group by hand",
     "unpin": "take a pin out again",
     "rename": "rename a group or set in all files",
+    "merge": "join a group to another, in all files",
+    "retire": "take a group out of all files",
     "bindings": "bindings, central or as one node knows them",
     "matrix": "the matrix, whole or in part",
     "set": "change lines of the matrix, keeping the files' form",

@@ -44,6 +44,7 @@ class Change(Result):
     already: str | None = field(default=ABSENT)
     others: list[Row] = field(default=ABSENT)
     alone: Row | None = field(default=ABSENT)
+    fares: list[Row] = field(default=ABSENT)
     shown_by: ClassVar[str] = "change"
     table: ClassVar[str] = "cells"
 
@@ -88,12 +89,8 @@ def made(
     except WorkspaceError as error:
         raise edits.checked(error) from None
     after = versions(since or model, then, deep=False) if changed else NOTHING
-    broken = [r for r in after["expectations"] if r["was"] and r["is"] is False]
-    if broken and write and not anyway:
-        told = "; ".join(
-            f"{r['file']}:{r['line']} ({r['from']} → {r['to']}: {r['asks']})" for r in broken
-        )
-        raise UsageError(f"nothing was written, for then these would fail: {told}. --anyway writes")
+    if write and not anyway:
+        stop_on([r for r in after["expectations"] if r["was"] and r["is"] is False])
     shown = edits.difference(root, changed)
     if changed and write:
         edits.write_all(model.files, command, changed)
@@ -102,6 +99,19 @@ def made(
         **{key: after[key] for key in KEPT},
         hidden_by=_hiding(then, about) if about and not after["cells"] else [],
     )  # fmt: skip
+
+
+def stop_on(broken: list[Row]) -> None:
+    """Refuse to write what would break expectations.
+
+    Raises:
+        UsageError: there are some.
+    """
+    if broken:
+        told = "; ".join(
+            f"{r['file']}:{r['line']} ({r['from']} → {r['to']}: {r['asks']})" for r in broken
+        )
+        raise UsageError(f"nothing was written, for then these would fail: {told}. --anyway writes")
 
 
 def _hiding(model: Model, about: Location) -> list[Document]:

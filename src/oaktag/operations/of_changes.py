@@ -98,6 +98,57 @@ class OfChanges(Asked):
 
         return rename(self.model, old, new, write=write, anyway=anyway)
 
+    def merge(
+        self, old: str, heir: str, *, lines: bool = False, write: bool = False,
+        anyway: bool = False,
+    ) -> Change:  # fmt: skip
+        """Join a group to another in all files: its members are in that one then, and fare as it
+        does; its number is retired.
+
+        Args:
+            old: the group that goes.
+            heir: the group that stays.
+            lines: what lines say of the group that goes is said of the other one then; else these
+                lines go with it.
+            write: write the change; else it is only shown.
+            anyway: also where an expectation fails then.
+
+        Returns:
+            the diff over all files, what it does, and ``fares``: what those who move may do more
+            and less; see ``Change``.
+
+        Raises:
+            UsageError: no such groups, or somebody would come to be elsewhere.
+
+        Example:
+            >>> quillmere = oaktag.Workspace.load(oaktag.sample())
+            >>> quillmere.merge('tablets', 'patrons').fares[0]['other']
+            'core-services'
+        """
+        from oaktag.operations.group_life import merge
+
+        return merge(self.model, old, heir, lines=lines, write=write, anyway=anyway)
+
+    def retire(self, group: str, *, write: bool = False, anyway: bool = False) -> Change:
+        """Take a group out of all files, with all that names it; its number is retired, and its
+        members are where later rules put them.
+
+        Returns:
+            the diff over all files, what it does, and ``fares``: what those who move may do more
+            and less; see ``Change``.
+
+        Raises:
+            UsageError: no such group, or something else hangs on it.
+
+        Example:
+            >>> quillmere = oaktag.Workspace.load(oaktag.sample())
+            >>> quillmere.retire('makerspace').fares[0]['is']
+            'untagged'
+        """
+        from oaktag.operations.group_life import retire
+
+        return retire(self.model, group, write=write, anyway=anyway)
+
     def set_line(
         self,
         source: str,

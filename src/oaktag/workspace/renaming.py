@@ -38,16 +38,20 @@ def renamed(files: Files, old: str, new: str) -> dict[str, str]:
     root = files.folder
     changed: dict[str, str] = {}
     for name in PLACES:
-        text = root.text(name)
-        for node in sorted(_naming(files, name), key=lambda n: -n.start_mark.index):
-            if node.value == old:
-                start, end = node.start_mark.index, node.end_mark.index
-                quote = text[start] if text[start] in "'\"" else ""
-                text = f"{text[:start]}{quote}{new}{quote}{text[end:]}"
-        changed[name] = text
+        changed[name] = with_name(root.text(name), name, old, new)
     for name in files.config.layers:
         changed[name] = with_words(root.text(name), COLUMNS, old, new)
     return {n: t for n, t in changed.items() if t != root.text(n)}
+
+
+def with_name(text: str, file: str, old: str, new: str) -> str:
+    """The text of a file in which a group or set has another name."""
+    for node in sorted(_naming(text, file), key=lambda n: -n.start_mark.index):
+        if node.value == old:
+            start, end = node.start_mark.index, node.end_mark.index
+            quote = text[start] if text[start] in "'\"" else ""
+            text = f"{text[:start]}{quote}{new}{quote}{text[end:]}"
+    return text
 
 
 def places_of(files: Files, word: str) -> list[Location]:
@@ -55,14 +59,13 @@ def places_of(files: Files, word: str) -> list[Location]:
     return [
         Location(name, node.start_mark.line + 1, node.start_mark.column + 1)
         for name in PLACES
-        for node in _naming(files, name)
+        for node in _naming(files.folder.text(name), name)
         if node.value == word
     ]
 
 
-def _naming(files: Files, name: str) -> list[yaml.ScalarNode]:
+def _naming(text: str, name: str) -> list[yaml.ScalarNode]:
     """The scalars of a file that name groups or sets."""
-    text = files.folder.text(name)
     if not text.strip():
         return []
     patterns = [p.split("/") for p in PLACES[name]]

@@ -52,12 +52,12 @@ def with_beside(text: str, paths: Sequence[str], old: str, new: str) -> str:
     return text
 
 
-def without_word(text: str, paths: Sequence[str], word: str) -> str:
-    """A word less in every list of the paths."""
+def without_word(text: str, paths: Sequence[str], word: str, *, beside: str | None = None) -> str:
+    """A word less in every list of the paths; or in those alone that hold another word too."""
     while True:
         for _, key, node in _lists(text, paths):
             held = [] if isinstance(node, yaml.ScalarNode) else [i.value for i in node.value]
-            if word in held and key is not None:
+            if word in held and key is not None and (beside is None or beside in held):
                 text = without_item(text, key, node, held.index(word))
                 break
         else:
@@ -142,3 +142,71 @@ def _nodes(
         for name, value in node.value:
             yield (*path, "KEY"), None, name
             yield from _nodes(value, name, (*path, str(name.value)))
+
+
+def without_items(text: str, patterns: Sequence[str], word: str) -> str:
+    """A file without the items of lists that say a word under some key: ``rules/*/give``."""
+    while True:
+        for key, node, number in _items_saying(text, patterns, word):
+            if key is None and len(node.value) == 1:  # a list that is the whole file
+                return f"{text[: node.start_mark.index]}[]\n"
+            text = without_item(text, key or node, node, number)
+            break
+        else:
+            return text
+
+
+def _items_saying(
+    text: str, patterns: Sequence[str], word: str
+) -> Iterator[tuple[yaml.Node | None, yaml.SequenceNode, int]]:
+    asked = [p.split("/") for p in patterns]
+    root = yaml.compose(text, Loader=LOADER) if text.strip() else None
+    for path, key, node in _nodes(root, None, ()):
+        if not isinstance(node, yaml.SequenceNode):
+            continue
+        for number, item in enumerate(node.value):
+            for name, held in item.value if isinstance(item, yaml.MappingNode) else ():
+                here = (*path, "*", str(name.value))
+                if any(like(here, p) for p in asked) and _says(held, word):
+                    yield key, node, number
+
+
+def _says(node: yaml.Node, word: str) -> bool:
+    return isinstance(node, yaml.ScalarNode) and node.value == word
+
+
+def without_keys(text: str, patterns: Sequence[str], word: str) -> str:
+    """A file without the keys of items that say a word: ``segments/*/tag``."""
+    asked = [p.split("/") for p in patterns]
+    while True:
+        root = yaml.compose(text, Loader=LOADER) if text.strip() else None
+        for path, _, node in _nodes(root, None, ()):
+            if not isinstance(node, yaml.MappingNode):
+                continue
+            places = [
+                n
+                for n, (name, held) in enumerate(node.value)
+                if any(like((*path, str(name.value)), p) for p in asked) and _says(held, word)
+            ]
+            if places:
+                text = without_key(text, node, places[0])
+                break
+        else:
+            return text
+
+
+def without_key(text: str, node: yaml.MappingNode, number: int) -> str:
+    """A mapping with one key less; it has others."""
+    name, held = node.value[number]
+    start, end = name.start_mark.index, end_of(text, held)
+    if node.flow_style:
+        if number:
+            start = end_of(text, node.value[number - 1][1])
+        else:
+            end = node.value[1][0].start_mark.index
+        return text[:start] + text[end:]
+    begin, after = text.rfind("\n", 0, start) + 1, line_after(text, held)
+    if text[begin:start].strip():  # behind the dash of an item: the next key takes its place
+        following = node.value[number + 1][0].start_mark.index
+        return text[:start] + text[following:]
+    return text[:begin] + text[after:]

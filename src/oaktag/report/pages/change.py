@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from typing import Any
 
 from oaktag.report.page import Page
@@ -27,6 +28,7 @@ def show(page: Page, d: Row) -> None:
         return
     if d["files"]:
         effect(page, d)
+    fares(page, d.get("fares", ()))
     for row in d.get("others", ()):
         _others(page, row, "gain" if d["command"] == "grant" else "lose")
     written(page, d)
@@ -58,7 +60,7 @@ def effect(page: Page, d: Row) -> None:
         _more(page, rows, "endpoint", "moves")
         page.say()
     for r in d["expectations"]:
-        verb = "holds then" if r["is"] else "FAILS then"
+        verb = {True: "holds then", False: "FAILS then", None: "is not asked then"}[r["is"]]
         page.say(f"{verb}: {r['from']} → {r['to']}: {r['asks']} ({r['file']}:{r['line']})")
     if d["expectations"]:
         page.say()
@@ -68,6 +70,23 @@ def effect(page: Page, d: Row) -> None:
     broken = sum(r["is"] is False for r in d["expectations"])
     if broken and not d["written"]:
         page.say(f"{count(broken, 'expectation')} would fail: only --anyway writes this")
+
+
+def fares(page: Page, rows: Sequence[Row]) -> None:
+    """What those who move may do more and less; the same toward several groups as one row."""
+    alike: dict[tuple[str, str, str, str], list[str]] = {}
+    for r in rows:
+        who = f"{r['was']} → {r['is']} ({r['endpoints']})"
+        key = who, r["direction"], r["opened_text"], r["closed_text"]
+        alike.setdefault(key, []).append(r["other"])
+    told = [
+        (who, f"{way} {few(others)}", opened, closed)
+        for (who, way, opened, closed), others in alike.items()
+    ]
+    if told:
+        page.table(("who moves", "to, or from", "gains", "loses"), told[:SHOWN], wrap=(1, 2, 3))
+        _more(page, told, "row", "differs")
+        page.say()
 
 
 def cells(page: Page, rows: list[Row]) -> None:

@@ -1,0 +1,118 @@
+"""``merge``, ``retire``: a group that goes, in all files, and what that changes for whom."""
+
+from __future__ import annotations
+
+from collections import Counter
+from collections.abc import Iterator
+from dataclasses import replace
+
+from oaktag.core.comparison import renamed
+from oaktag.core.groups import UNTAGGED
+from oaktag.core.service_text import set_words
+from oaktag.errors import UsageError
+from oaktag.operations.change import Change, made, stop_on
+from oaktag.operations.compare import together
+from oaktag.operations.model import Model
+from oaktag.operations.result import Row
+from oaktag.workspace import edits
+from oaktag.workspace.leaving import without
+
+
+def merge(
+    model: Model, old: str, heir: str, *, lines: bool = False, write: bool, anyway: bool = False
+) -> Change:
+    """Join a group to another: its members are in that one then, and fare as it does.
+
+    Args:
+        model: the workspace.
+        old: the group that goes, its number retired.
+        heir: the group that stays.
+        lines: what lines say of the group that goes is said of the other one then.
+        write: write it; else it is only shown.
+        anyway: also where an expectation fails then.
+
+    Raises:
+        UsageError: no such groups, or somebody would come to be elsewhere.
+    """
+    _group(model, old)
+    _group(model, heir)
+    if old == heir:
+        raise UsageError(f"{old} cannot be joined to itself")
+    changed = without(model.files, old, heir, lines=lines)
+    return _told(model, "merge", changed, old, heir, write=write, anyway=anyway)
+
+
+def retire(model: Model, old: str, *, write: bool, anyway: bool = False) -> Change:
+    """Take a group out, with all that names it; its members are where later rules put them.
+
+    Raises:
+        UsageError: no such group, or something else hangs on it.
+    """
+    _group(model, old)
+    changed = without(model.files, old, None)
+    return _told(model, "retire", changed, old, None, write=write, anyway=anyway)
+
+
+def _group(model: Model, name: str) -> None:
+    if model.groups.index.get(name, 0) == 0:
+        model.end(name)
+        raise UsageError(f"{name!r} is no group of groups.yaml")
+
+
+def _told(
+    model: Model, command: str, changed: dict[str, str], old: str, heir: str | None, *,
+    write: bool, anyway: bool,
+) -> Change:  # fmt: skip
+    """The change, with what it changes for whom; refused where members get lost on the way."""
+    shown = made(model, command, changed, write=False)
+    if heir is not None:
+        lost = [r for r in shown.endpoints if r["was"] == old and r["is"] != heir]
+        if lost:
+            names = ", ".join(r["endpoint"] for r in lost[:3])
+            other = lost[0]["is"] or UNTAGGED
+            raise UsageError(
+                f"nothing was changed, for {names} would not be in {heir} but in {other}: a rule "
+                f"makes the name {old!r} of attributes; correct those, or give the group by a rule "
+                "of its own first"
+            )
+    then = Model(edits.try_out(model.files, changed), model.today, model)
+    if write and not anyway:
+        # What was asked of the group that goes is asked of its heir, and counts like what was.
+        stop_on([r for r in shown.expectations if r["is"] is False])
+    if write:
+        shown = made(model, command, changed, write=True, anyway=anyway)
+    return replace(shown, fares=list(fares(model, then, shown.endpoints)))
+
+
+def fares(was: Model, now: Model, moved: list[Row]) -> Iterator[Row]:
+    """What those who are in another group then may do more and less, and who may do what with
+    them; for each two groups, with how many move."""
+    was, now = together(was, now)
+    new = renamed(was.groups, now.groups)
+    counts = Counter((r["was"] or UNTAGGED, r["is"] or UNTAGGED) for r in moved)
+    others = [
+        (n, now.groups.index[new.get(g.id, g.id)])
+        for n, g in enumerate(was.groups.all)
+        if new.get(g.id, g.id) in now.groups.index
+    ]
+    for (old, here), many in counts.most_common():
+        if old not in was.groups.index or here not in now.groups.index:
+            continue
+        one, two = was.groups.index[old], now.groups.index[here]
+        for direction in ("to", "from"):
+            for before, after in others:
+                ends = ((one, before), (two, after))
+                held, holds = (
+                    m.matrix.forms[int(m.matrix.action_form[a if direction == "to" else a[::-1]])]
+                    for m, a in zip((was, now), ends, strict=True)
+                )
+                if held != holds:
+                    opened, closed = holds & ~held, held & ~holds
+                    yield {
+                        "was": old, "is": here, "endpoints": many, "direction": direction,
+                        "other": now.groups.all[after].id,
+                        "opened": set_words(now.atoms, opened),
+                        "closed": set_words(now.atoms, closed),
+                        "opened_text": now.text(opened) if opened else "",
+                        "closed_text": now.text(closed) if closed else "",
+                    }  # fmt: skip

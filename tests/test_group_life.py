@@ -1,0 +1,149 @@
+"""Groups that are joined or go: every place that named them, who then fares how, and the files' form."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Callable
+from pathlib import Path
+from typing import Any
+
+import jsonschema
+import pytest
+import yaml
+
+import oaktag as package
+from conftest import Ran
+from oaktag.workspace.yaml_words import without_items, without_keys
+
+Run = Callable[..., Ran]
+SCHEMAS = Path(package.__file__).parent / "schemas"
+
+
+def _texts(folder: Path) -> dict[str, str]:
+    return {p.name: p.read_text() for p in folder.rglob("*") if p.suffix in (".yaml", ".csv")}
+
+
+def _reads(workspace: package.Workspace) -> Callable[[str, str], str]:
+    """What a source may do to a destination, asked one by one."""
+    return lambda s, d: str(workspace.cell(s, d).boxes)
+
+
+@pytest.mark.parametrize(("old", "heir"), [("tablets", "patrons"), ("volunteers", "librarians")])
+def test_who_is_joined_to_a_group_fares_as_it_did(
+    old: str, heir: str, shipped: Path, oaktag: Run
+) -> None:
+    was, before = package.Workspace.load(shipped), _texts(shipped)
+    groups = [g["group"] for g in was.groups().groups if g["group"] != old]
+    cells = {(a, b): _reads(was)(a, b) for a in (heir, old) for b in groups}
+    told = was.merge(old, heir)
+    jsonschema.validate(told.as_json(), json.loads((SCHEMAS / "merge.json").read_text()))
+    assert not told.written and _texts(shipped) == before
+    ran = oaktag("-C", shipped, "merge", old, heir, "--write", "--anyway")
+    assert ran.status == 0, ran
+    now = package.Workspace.load(shipped)
+    assert old not in [g["group"] for g in now.groups().groups]
+    moved = {r["endpoint"] for r in told.endpoints}
+    assert moved == {e["endpoint"] for e in was.members(old).endpoints} != set()
+    assert moved <= {e["endpoint"] for e in now.members(heir).endpoints}
+    # The heir fares as before; what those who move gain and lose is what tells the two apart.
+    differs = set()
+    for b in groups:
+        assert _reads(now)(heir, b) == cells[heir, b], b
+        if b != heir and cells[old, b] != cells[heir, b]:
+            differs.add(b)
+    assert {r["other"] for r in told.fares if r["direction"] == "to"} - {heir} == differs
+    assert all(r["was"] == old and r["is"] == heir for r in told.fares)
+    # Only attributes of people and things may be called so too.
+    left = {p["file"] for p in now.find(old).places if p["why"] == "as it is"}
+    assert not [f for f in left if not f.startswith("inventory/") and f != "assignments.yaml"], left
+
+
+def test_lines_can_be_kept_for_the_heir(shipped: Path) -> None:
+    workspace = package.Workspace.load(shipped)
+    told = workspace.merge("makerspace", "volunteers", lines=True)
+    assert workspace.decide("makerspace", "internet", "https").action == "allow"
+    assert "+volunteers,internet,browse" in told.diff and "-makerspace,internet" in told.diff
+    assert not [r for r in told.fares if r["other"] == "internet" and r["closed"]]
+    assert [r for r in workspace.merge("makerspace", "printers").fares if r["other"] == "internet"]
+
+
+def test_who_loses_a_group_is_where_later_rules_put_them(shipped: Path, oaktag: Run) -> None:
+    was = package.Workspace.load(shipped)
+    people = {
+        e["endpoint"]: [a["group"] for a in e["also"]] for e in was.members("makerspace").endpoints
+    }
+    ran = oaktag("-C", shipped, "retire", "makerspace", "--write", "--json")
+    assert ran.status == 0, ran
+    jsonschema.validate(ran.json, json.loads((SCHEMAS / "retire.json").read_text()))
+    now = package.Workspace.load(shipped)
+    for row in ran.json["endpoints"]:
+        held = now.explain(row["endpoint"]).endpoint["group"]
+        others = [g for g in people[row["endpoint"]] if g != "makerspace"]
+        assert held == row["is"] == (others[0] if others else "untagged"), row
+    assert {r["endpoint"] for r in ran.json["endpoints"]} == set(people)
+    assert "makerspace" not in repr(yaml.safe_load((shipped / "groups.yaml").read_text())["sets"])
+
+
+def test_an_issued_number_is_never_given_again(shipped: Path, oaktag: Run) -> None:
+    held = yaml.safe_load((shipped / "groups.yaml").read_text())["groups"]
+    issued = next(g for g in held if str(g.get("tag", "")).startswith("issued"))
+    number = int(issued["tag"].split()[1])
+    assert oaktag("-C", shipped, "retire", issued["id"], "--write", "--anyway").status == 0
+    assert number in yaml.safe_load((shipped / "oaktag.yaml").read_text())["tags"]["retired"]
+    assert oaktag("-C", shipped, "check").status in (0, 1)
+    text = (shipped / "groups.yaml").read_text()
+    (shipped / "groups.yaml").write_text(text.replace("groups:\n", "groups:\n  - {id: fresh}\n", 1))
+    assert oaktag("-C", shipped, "groups", "--number", "--write").status == 0
+    fresh = yaml.safe_load((shipped / "groups.yaml").read_text())["groups"]
+    assert next(g["tag"] for g in fresh if g["id"] == "fresh") != f"issued {number}"
+
+
+def test_what_cannot_be_is_said_and_nothing_is_written(shipped: Path, oaktag: Run) -> None:
+    before = _texts(shipped)
+    for words, told in (
+        (("merge", "kiosks", "kiosks"), "cannot be joined to itself"),
+        (("merge", "kiosks", "front-desks"), "is no group of groups.yaml"),
+        (("retire", "untagged"), "is no group"),
+        (("retire", "kiosx"), "perhaps kiosks"),
+    ):
+        ran = oaktag("-C", shipped, *words, "--write")
+        assert ran.status == 2 and told in ran.err, ran
+    # An expectation that no longer holds stops it, unless that is meant.
+    ran = oaktag("-C", shipped, "merge", "return-sorters", "wall-displays", "--write")
+    assert ran.status == 2 and "--anyway writes" in ran.err, ran
+    assert _texts(shipped) == before
+
+
+FORMS = [
+    "- {from: a, to: b}  # one\n- {from: b, to: a}\n# end\n- {from: c, to: c}\n",
+    "- from: a\n  to: b\n  # about it\n- from: c\n  to: b\n",
+    "[{from: a, to: b}, {from: c, to: d}]\n",
+    "- {from: a, to: b}\n",
+    "- {from: c, to: d}\n- {to: a, from: a}\n",
+]
+
+
+@pytest.mark.parametrize("text", FORMS)
+def test_items_that_name_a_word_go_and_the_others_stay_as_they_are(text: str) -> None:
+    left = without_items(text, ("*/from", "*/to"), "a")
+    held = [i for i in yaml.safe_load(text) if "a" not in i.values()]
+    assert (yaml.safe_load(left) or []) == held, left
+    assert all(comment in left for comment in ("# end", "# about it") if comment in text and held)
+
+
+@pytest.mark.parametrize(
+    "text",
+    [
+        "segments:\n  - {segment: s, tag: a, prefixes: [x]}\n  - {segment: t, tag: b}\n",
+        "segments:\n  - segment: s\n    tag: a  # theirs\n    prefixes: [x]\n  - tag: a\n    segment: t\n",
+        "segments:\n- {tag: a, segment: s}\n- {segment: t, tag: a}\n",
+        "segments: [{segment: a, tag: a}]\n",
+    ],
+)  # fmt: skip
+def test_keys_that_name_a_word_go(text: str) -> None:
+    def less(item: dict[str, Any]) -> dict[str, Any]:
+        return {k: v for k, v in item.items() if (k, v) != ("tag", "a")}
+
+    left = without_keys(text, ("segments/*/tag",), "a")
+    meant = {"segments": [less(i) for i in yaml.safe_load(text)["segments"]]}
+    assert yaml.safe_load(left) == meant, left
