@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import re
 from collections.abc import Callable
 from pathlib import Path
 from typing import Any
@@ -147,3 +148,93 @@ def test_keys_that_name_a_word_go(text: str) -> None:
     left = without_keys(text, ("segments/*/tag",), "a")
     meant = {"segments": [less(i) for i in yaml.safe_load(text)["segments"]]}
     assert yaml.safe_load(left) == meant, left
+
+
+@pytest.mark.parametrize(
+    ("old", "when"),
+    [
+        ("kiosks", "model=SC-200"),
+        ("kiosks", "site=ashgrove"),
+        ("catalogue", "kind=server, serves=search"),
+    ],
+)
+def test_a_group_is_parted_in_two_that_fare_alike(
+    old: str, when: str, shipped: Path, oaktag: Run
+) -> None:
+    was = package.Workspace.load(shipped)
+    groups = [g["group"] for g in was.groups().groups]
+    meant = {e["endpoint"] for e in was.members(when=when).endpoints}
+    mine = {e["endpoint"] for e in was.members(old).endpoints}
+    cells = {
+        (a, b): _reads(was)(a, b)
+        for a, b in [(old, g) for g in groups] + [(g, old) for g in groups]
+    }
+    ran = oaktag("-C", shipped, "split", old, "fresh", "--when", when, "--write", "--json")
+    assert ran.status == 0, ran
+    jsonschema.validate(ran.json, json.loads((SCHEMAS / "split.json").read_text()))
+    now = package.Workspace.load(shipped)
+    assert {e["endpoint"] for e in now.members("fresh").endpoints} == meant & mine != set()
+    assert {e["endpoint"] for e in now.members(old).endpoints} == mine - meant != set()
+    assert {r["endpoint"] for r in ran.json["endpoints"]} == meant & mine
+    for (a, b), held in cells.items():
+        for one in {a, "fresh" if a == old else a}:
+            for two in {b, "fresh" if b == old else b}:
+                assert _reads(now)(one, two) == held, (one, two)
+    # And joined again: who is where, and what they may, is as it was.
+    assert oaktag("-C", shipped, "merge", "fresh", old, "--write").status == 0
+    again = package.Workspace.load(shipped)
+    assert {e["endpoint"] for e in again.members(old).endpoints} == mine
+    assert all(_reads(again)(a, b) == held for (a, b), held in cells.items())
+
+
+def test_a_group_that_cannot_be_parted_so_says_why(shipped: Path, oaktag: Run) -> None:
+    before = _texts(shipped)
+    for words, told in (
+        (("kiosks", "fresh", "--when", "site=nowhere"), "takes nobody of kiosks"),
+        (("kiosks", "fresh", "--when", "kind=device"), "takes everybody of kiosks"),
+        (("kiosks", "patrons", "--when", "site=ashgrove"), "is there already"),
+        (("kiosks", "Fresh", "--when", "site=ashgrove"), "cannot be a name"),
+        (("kiosks", "fresh", "--when", "model=SC-200, firmware>=5"), "has a condition on"),
+        (("kiosks", "fresh", "--when", "ashgrove"), "is no condition"),
+    ):
+        ran = oaktag("-C", shipped, "split", *words, "--write")
+        assert ran.status == 2 and told in ran.err, ran
+    assert _texts(shipped) == before
+
+
+def test_an_attribute_is_corrected_replaced_and_left_again(shipped: Path, oaktag: Run) -> None:
+    who, before = "02:00:5e:10:00:21", _texts(shipped)
+    words = ("correct", who, "model", "PW-3", "--by", "gus", "--why", "the label, read", "--write")
+    ran = oaktag("-C", shipped, *words, "--json")
+    assert ran.status == 0, ran
+    jsonschema.validate(ran.json, json.loads((SCHEMAS / "correct.json").read_text()))
+    held = package.Workspace.load(shipped).explain(who)
+    said = {a["attribute"]: a["value"] for a in held.attributes}
+    assert said["model"] == ["PW-3"] and held.endpoint["group"] != "wall-displays"
+    assert [(r["endpoint"], r["was"]) for r in ran.json["endpoints"]] == [(who, "wall-displays")]
+    once = _texts(shipped)
+    assert oaktag("-C", shipped, "correct", who, "model", "WD-9;PW-3", "--write").status == 0
+    again = _texts(shipped)
+    assert len(again["corrections.csv"].splitlines()) == len(once["corrections.csv"].splitlines())
+    assert oaktag("-C", shipped, "correct", who, "model", "--undo", "--write").status == 0
+    assert _texts(shipped) == before
+    for bad, told in (
+        (("nobody", "model", "x"), "perhaps bodo"),
+        ((who, "modle", "x"), "perhaps model"),
+        ((who, "model", "--undo"), "is not corrected in"),
+        ((who, "model"), "say the value"),
+        ((who, "address", "10.0.0.1/8"), "cannot be the address"),
+    ):
+        ran = oaktag("-C", shipped, "correct", *bad, "--write")
+        assert ran.status == 2 and told in ran.err, ran
+    assert _texts(shipped) == before
+
+
+def test_a_workspace_without_corrections_gets_its_file(shipped: Path, oaktag: Run) -> None:
+    text = (shipped / "oaktag.yaml").read_text()
+    (shipped / "oaktag.yaml").write_text(re.sub(r"corrections:.*\n", "", text))
+    (shipped / "inventory/corrections.csv").unlink()
+    assert oaktag("-C", shipped, "correct", "ada", "member_of", "", "--write").status == 0
+    assert package.Workspace.load(shipped).explain("ada").endpoint["group"] == "untagged"
+    rows = (shipped / "inventory/corrections.csv").read_text().splitlines()
+    assert rows == ["endpoint,attribute,value,who,why", "ada,member_of,,,"]

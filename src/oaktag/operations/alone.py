@@ -66,7 +66,7 @@ def grant_alone(
         return replace(said, already=told, others=[], alone=None)
     name, changed = _apart(model, old, who)
     parted = Model(_tried(model, changed), model.today, model)
-    _proved(model, parted, model.groups.all[old].id, name)
+    proved_alike(model, parted, model.groups.all[old].id, name)
     pin = {"endpoint": who, "group": name, "until": until}
     if note := fields.get("note"):
         pin["note"] = note
@@ -101,6 +101,24 @@ def _apart(model: Model, old: int, who: str) -> tuple[str, dict[str, str]]:
     base = f"{group.id}-{slug}"
     taken = {*groups.index, *groups.sets, *model.files.endpoints.index}
     name = next(n for n in (base, *(f"{base}-{k}" for k in range(2, 999))) if n not in taken)
+    title = quoted(f"{group.title or group.id}, for {who} alone")
+    return name, apart(model, old, name, {"split_from": group.id, "title": title})
+
+
+def apart(model: Model, old: int, name: str, fields: Mapping[str, str]) -> dict[str, str]:
+    """The files in which a new group fares as an old one, with a number that is issued.
+
+    Args:
+        model: the workspace.
+        old: the old group's index.
+        name: the new one's id.
+        fields: what else the new one's item says, as YAML.
+
+    Raises:
+        UsageError: there is no number for it.
+    """
+    groups = model.groups
+    group = groups.all[old]
     numbers = groups.numbering.issue(
         [groups.tag(g) for g in range(len(groups)) if groups.tag(g) > 0], 1
     )
@@ -111,8 +129,7 @@ def _apart(model: Model, old: int, who: str) -> tuple[str, dict[str, str]]:
                 "a group of its own needs a number: write tags: {issue: 2000-2999} in oaktag.yaml"
             )
         raise UsageError(told)
-    fields = {"tag": f"issued {numbers[0]}", "split_from": group.id}
-    fields["title"] = quoted(f"{group.title or group.id}, for {who} alone")
+    fields = {"tag": f"issued {numbers[0]}", **fields}
     if group.owner:
         fields["owner"] = quoted(group.owner)
     if group.traits:
@@ -123,10 +140,10 @@ def _apart(model: Model, old: int, who: str) -> tuple[str, dict[str, str]]:
     changed = split(model.files, group.id, name, fields, sets)
     text = changed.get(CONFIG, model.files.folder.text(CONFIG))
     changed[CONFIG] = with_issued_to(text, numbers[0])
-    return name, changed
+    return changed
 
 
-def _proved(was: Model, now: Model, old: str, new: str) -> None:
+def proved_alike(was: Model, now: Model, old: str, new: str) -> None:
     """That a group fares exactly as the one it was split from, in both directions and in both
     answers, and that all other cells stay.
 

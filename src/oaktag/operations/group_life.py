@@ -1,4 +1,4 @@
-"""``merge``, ``retire``: a group that goes, in all files, and what that changes for whom."""
+"""``merge``, ``retire``, ``split``: a group's life, in all files, and what changes for whom."""
 
 from __future__ import annotations
 
@@ -6,16 +6,25 @@ from collections import Counter
 from collections.abc import Iterator
 from dataclasses import replace
 
+import numpy as np
+
+from oaktag.core.assignment import AnyOf, Assignment, Compare, Equals, Rule, Test, Within
 from oaktag.core.comparison import renamed
-from oaktag.core.groups import UNTAGGED
+from oaktag.core.groups import GROUP_ID, UNTAGGED
 from oaktag.core.service_text import set_words
 from oaktag.errors import UsageError
+from oaktag.located import Location
+from oaktag.operations.alone import apart, proved_alike
 from oaktag.operations.change import Change, made, stop_on
 from oaktag.operations.compare import together
+from oaktag.operations.members import parse_conditions
 from oaktag.operations.model import Model
 from oaktag.operations.result import Row
 from oaktag.workspace import edits
+from oaktag.workspace.assignments_file import FILE as ASSIGNMENTS
 from oaktag.workspace.leaving import without
+from oaktag.workspace.renaming import places_of
+from oaktag.workspace.yaml_edits import quoted, with_rules_parted
 
 
 def merge(
@@ -51,6 +60,70 @@ def retire(model: Model, old: str, *, write: bool, anyway: bool = False) -> Chan
     _group(model, old)
     changed = without(model.files, old, None)
     return _told(model, "retire", changed, old, None, write=write, anyway=anyway)
+
+
+def split(
+    model: Model, old: str, new: str, when: str, *, write: bool, anyway: bool = False
+) -> Change:
+    """Part a group: those of its members whom conditions take are in a new one then, which fares
+    exactly as the old one does, proved; what tells the two apart is written after that.
+
+    Args:
+        model: the workspace.
+        old: the group that stays.
+        new: the id of the new one.
+        when: conditions, as ``site=ashgrove, model=SC-*``.
+        write: write it; else it is only shown.
+        anyway: also where an expectation fails then.
+
+    Raises:
+        UsageError: no such group, the name is taken, nobody or everybody is meant, some are in the
+            group by a pin, or it cannot be parted so.
+    """
+    _group(model, old)
+    if not GROUP_ID.fullmatch(new):
+        raise UsageError(f"{new!r} cannot be a name: lower-case letters, digits and hyphens")
+    if new in model.groups.sets or new in model.groups.index:
+        raise UsageError(f"{new!r} is there already")
+    if taken := places_of(model.files, new):
+        raise UsageError(f"{new!r} means something else at {taken[0]}; it would be the group then")
+    conditions = parse_conditions(when)
+    index, endpoints = model.groups.index[old], model.files.endpoints
+    mine = np.flatnonzero(model.assignment.group == index)
+    asked = Assignment(endpoints, (Rule(0, conditions, (), Location("--when")),), (), {})
+    meant = mine[asked.rule[mine] == 0].tolist()
+    if len(meant) in (0, len(mine)):
+        some = "nobody" if not meant else "everybody"
+        raise UsageError(f"{when!r} takes {some} of {old}; members --when says whom it takes")
+    title = quoted(model.groups.all[index].title or old)
+    changed = apart(model, index, new, {"title": title})
+    parted = Model(edits.try_out(model.files, changed), model.today, model)
+    proved_alike(model, parted, old, new)
+    text = changed.get(ASSIGNMENTS, model.files.folder.text(ASSIGNMENTS))
+    held = {c.attribute: _written(c.test, c.text) for c in conditions}
+    changed[ASSIGNMENTS] = with_rules_parted(text, old, new, held)
+    then = Model(edits.try_out(model.files, changed), model.today, model)
+    there = np.flatnonzero(then.assignment.group == then.groups.index[new]).tolist()
+    if odd := sorted(set(meant) ^ set(there)):
+        who = endpoints.ids[odd[0]]
+        told = "is pinned into" if model.assignment.pin[odd[0]] >= 0 else "is by a template in"
+        raise UsageError(f"nothing was changed, for {who} {told} {old}; correct that first")
+    return made(model, "split", changed, write=write, anyway=anyway, since=parted)
+
+
+def _written(test: Test, text: str) -> str:
+    """A condition of a command, as it stands in a rule."""
+    match test:
+        case AnyOf(tests):
+            parts = zip(tests, text.split("|"), strict=True)
+            return f"[{', '.join(_written(one, word) for one, word in parts)}]"
+        case Compare(((sign, _),)):
+            return f'{{"{sign}": {text.strip()}}}'
+        case Within():
+            return f"{{within: {quoted(text.strip())}}}"
+        case Equals(float()):
+            return text.strip()
+    return quoted(text.strip())
 
 
 def _group(model: Model, name: str) -> None:

@@ -80,6 +80,39 @@ class OfChanges(Asked):
 
         return unpin(self.model, who, at, write=write, anyway=anyway)
 
+    def correct(
+        self, who: str, attribute: str, value: str | None, *, by: str = "", why: str = "",
+        write: bool = False, anyway: bool = False,
+    ) -> Change:  # fmt: skip
+        """Correct an attribute of an endpoint by hand; a correction that is there is replaced.
+
+        Args:
+            who: the endpoint.
+            attribute: which one.
+            value: what it is, several values parted by a semicolon; "" for none; None takes the
+                correction out again.
+            by: who says so.
+            why: why.
+            write: write the change; else it is only shown.
+            anyway: also where an expectation fails then.
+
+        Returns:
+            the diff, who moves by it and what else it does, ``written``; see ``Change``.
+
+        Raises:
+            UsageError: no such endpoint or correction, or the value cannot be.
+
+        Example:
+            >>> quillmere = oaktag.Workspace.load(oaktag.sample())
+            >>> quillmere.correct('02:00:5e:10:00:21', 'purpose', 'printing').files
+            ['inventory/corrections.csv']
+        """
+        from oaktag.operations.correct import correct
+
+        return correct(
+            self.model, who, attribute, value, by=by, why=why, write=write, anyway=anyway
+        )
+
     def rename(self, old: str, new: str, *, write: bool = False, anyway: bool = False) -> Change:
         """Rename a group or set in all files, or in none.
 
@@ -97,6 +130,35 @@ class OfChanges(Asked):
         from oaktag.operations.change import rename
 
         return rename(self.model, old, new, write=write, anyway=anyway)
+
+    def split(
+        self, old: str, new: str, when: str, *, write: bool = False, anyway: bool = False
+    ) -> Change:
+        """Part a group: those of its members whom conditions take are in a new one then, which
+        fares exactly as the old one does, proved for both answers of every cell.
+
+        Args:
+            old: the group that stays.
+            new: the id of the new one; its number is issued.
+            when: conditions, as ``site=ashgrove, model=SC-*``.
+            write: write the change; else it is only shown.
+            anyway: also where an expectation fails then.
+
+        Returns:
+            the diff over all files, who moves, and what else it does; see ``Change``.
+
+        Raises:
+            UsageError: no such group, the name is taken, nobody or everybody is meant, or it cannot
+                be parted so.
+
+        Example:
+            >>> quillmere = oaktag.Workspace.load(oaktag.sample())
+            >>> len(quillmere.split('kiosks', 'kiosks-old', 'model=SC-200').endpoints)
+            2
+        """
+        from oaktag.operations.group_life import split
+
+        return split(self.model, old, new, when, write=write, anyway=anyway)
 
     def merge(
         self, old: str, heir: str, *, lines: bool = False, write: bool = False,

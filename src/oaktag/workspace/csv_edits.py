@@ -75,6 +75,20 @@ def with_copies(text: str, line: int, ends: Sequence[tuple[str, str, bool]]) -> 
     return "".join([*lines[:last], *rows, *lines[last:]])
 
 
+def line_saying(text: str, said: Mapping[str, str]) -> int | None:
+    """The line in which the last row starts that says something in some columns."""
+    lines = _lines(text)
+    if not lines:
+        return None
+    header, found = _header(lines), None
+    for first, last in _rows(lines):
+        cells = [cell.strip() for cell in next(csv.reader(lines[first:last]))]
+        held = dict(zip(header, cells, strict=False))
+        if first and all(held.get(name) == value for name, value in said.items()):
+            found = first + 1
+    return found
+
+
 def without_line(text: str, line: int) -> str:
     """A file without the row that starts in a line."""
     lines = _lines(text)

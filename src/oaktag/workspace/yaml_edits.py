@@ -86,6 +86,72 @@ def without_pin(text: str, place: Location) -> str:
     return without_item(text, key, pins, number)
 
 
+def with_rules_parted(text: str, old: str, new: str, conditions: Mapping[str, str]) -> str:
+    """``assignments.yaml`` where before each rule that gives a group the same rule gives another,
+    with some conditions more; these as they are written.
+
+    Raises:
+        UsageError: a rule has a condition on such an attribute already.
+    """
+    number = 0
+    while True:
+        found = _top(text, "rules")
+        rules = found[1].value if found and isinstance(found[1], yaml.SequenceNode) else []
+        if number >= len(rules):
+            return text
+        given = next(v for k, v in rules[number].value if k.value == "give")
+        if given.value != old:
+            number += 1
+            continue
+        assert found is not None, "it has rules"
+        text = _with_copy(text, found[1], number)
+        at = given.start_mark.index, given.end_mark.index
+        text = f"{text[: at[0]]}{new}{text[at[1] :]}"
+        for attribute, value in conditions.items():
+            text = _with_condition(text, number, attribute, value)
+        number += 2
+
+
+def _with_copy(text: str, node: yaml.SequenceNode, number: int) -> str:
+    """A list in which an item stands twice."""
+    item = node.value[number]
+    start = item.start_mark.index
+    if node.flow_style:
+        end = end_of(text, item)
+        return f"{text[:end]}, {text[start:end]}{text[end:]}"
+    start, end = _dash(text, node, start), line_after(text, item)
+    held = text[start:end]
+    return f"{text[:end]}{'' if held.endswith(chr(10)) else chr(10)}{held}{text[end:]}"
+
+
+def _with_condition(text: str, number: int, attribute: str, value: str) -> str:
+    """``assignments.yaml`` with one condition more in a rule."""
+    found = _top(text, "rules")
+    assert found is not None, "it has rules"
+    rule = found[1].value[number]
+    when = next((v for k, v in rule.value if k.value == "when"), None)
+    key = quoted(attribute)
+    if when is None:
+        return _with_key(text, rule, "when", f"{{{key}: {value}}}")
+    held = next((v for k, v in when.value if k.value == attribute), None)
+    mine, theirs = _words_of(yaml.compose(value, Loader=LOADER)), _words_of(held)
+    if held is None or (mine and mine <= theirs):  # a value of those that it names
+        return _with_key(text, when, key if held is None else attribute, value)
+    if theirs and theirs <= mine:
+        return text
+    raise UsageError(
+        f"the rule in line {rule.start_mark.line + 1} has a condition on {attribute} already, and "
+        f"{value} does not narrow it; part it by hand, or say another condition"
+    )
+
+
+def _words_of(node: yaml.Node | None) -> set[str]:
+    """The words of a condition that names values; none of another one."""
+    items = node.value if isinstance(node, yaml.SequenceNode) else [node]
+    words = {i.value for i in items if isinstance(i, yaml.ScalarNode)}
+    return words if len(words) == len(items) else set()
+
+
 def without_item(text: str, key: yaml.Node, node: yaml.CollectionNode, number: int) -> str:
     """A list with one item less; comments about the others stay."""
     items, last = node.value, number == len(node.value) - 1
@@ -136,6 +202,14 @@ def with_issued_to(text: str, number: int) -> str:
     found = _top(text, "tags")
     assert found and isinstance(found[1], yaml.MappingNode), "a range was read from there"
     return _with_key(text, found[1], "issued_to", str(number))
+
+
+def with_top_key(text: str, key: str, value: str) -> str:
+    """A file with one key more at its top, behind the others."""
+    root = yaml.compose(text, Loader=LOADER) if text.strip() else None
+    if not isinstance(root, yaml.MappingNode):
+        return f"{text}{key}: {value}\n"
+    return _with_key(text, root, key, value)
 
 
 def with_retired(text: str, number: int) -> str:
