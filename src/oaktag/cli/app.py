@@ -46,6 +46,7 @@ COMMANDS = {
     "bindings": "bindings, central or as one node knows them",
     "matrix": "the matrix, whole or in part",
     "set": "change lines of the matrix, keeping the files' form",
+    "move": "put a line at another place, and what each place would change",
     "grant": "the smallest change that allows just this",
     "revoke": "the smallest change that ends just this",
     "cell": "one cell: lines, ordered entries, what they come to",

@@ -45,6 +45,7 @@ class Change(Result):
     others: list[Row] = field(default=ABSENT)
     alone: Row | None = field(default=ABSENT)
     fares: list[Row] = field(default=ABSENT)
+    places: list[Row] = field(default=ABSENT)
     shown_by: ClassVar[str] = "change"
     table: ClassVar[str] = "cells"
 

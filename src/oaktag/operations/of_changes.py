@@ -10,6 +10,7 @@ from oaktag.operations.asked import Asked
 if TYPE_CHECKING:
     from oaktag.operations.change import Change
     from oaktag.operations.mend import Mended
+    from oaktag.operations.move import Where
 
 
 class OfChanges(Asked):
@@ -256,6 +257,36 @@ class OfChanges(Asked):
             write=write,
             anyway=anyway,
         )
+
+    def move(
+        self, line: str, where: Where | None = None, other: str | None = None, *,
+        write: bool = False, anyway: bool = False,
+    ) -> Change:  # fmt: skip
+        """Put a line of the matrix at another place of its file.
+
+        Args:
+            line: the line, as ``matrix/20-reading.csv:4``.
+            where: ``up``, ``down``, ``first``, ``last``, ``before`` or ``after`` another line; None
+                to be told what each place would change.
+            other: the other line, or its number.
+            write: write the change; else it is only shown.
+            anyway: also where an expectation fails then.
+
+        Returns:
+            the diff, and what it does; without ``where`` only ``places``: the lines before which it
+            might stand, and the cells that differ then; see ``Change``.
+
+        Raises:
+            UsageError: no such line, or no such place.
+
+        Example:
+            >>> quillmere = oaktag.Workspace.load(oaktag.sample())
+            >>> [len(p['cells']) for p in quillmere.move('20-reading.csv:4').places]
+            [0]
+        """
+        from oaktag.operations.move import move
+
+        return move(self.model, line, where, other, write=write, anyway=anyway)
 
     def set_many(
         self, where: str, fields: Mapping[str, str], *, write: bool = False, anyway: bool = False

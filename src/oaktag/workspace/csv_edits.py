@@ -96,6 +96,23 @@ def without_line(text: str, line: int) -> str:
     return "".join([*lines[:first], *lines[last:]])
 
 
+def with_moved(text: str, line: int, before: int | None) -> str:
+    """A file in which the row that starts in a line stands before the one that starts in another,
+    or, for None, behind all others."""
+    lines = _lines(text)
+    first, last = _row_at(lines, line)
+    row = lines[first:last]
+    end = next((x[len(x.rstrip("\r\n")) :] for x in lines if x.endswith(("\n", "\r"))), "\n")
+    if not row[-1].endswith(("\n", "\r")):
+        row[-1] += end
+    at = len(lines) if before is None else _row_at(lines, before)[0]
+    head = lines[:at] if at <= first else lines[:first] + lines[last:at]
+    tail = lines[at:first] + lines[last:] if at <= first else lines[at:]
+    if head and not head[-1].endswith(("\n", "\r")):
+        head[-1] += end
+    return "".join([*head, *row, *tail])
+
+
 def with_words(text: str, columns: Collection[str], old: str, new: str) -> str:
     """A file in which cells of some columns that say one word say another; a cell's quotes and
     blanks stay."""

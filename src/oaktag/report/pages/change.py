@@ -26,12 +26,27 @@ def show(page: Page, d: Row) -> None:
     if d.get("already"):
         page.say(d["already"])
         return
+    if d.get("places"):
+        _places(page, d["places"])
+        return
     if d["files"]:
         effect(page, d)
     fares(page, d.get("fares", ()))
     for row in d.get("others", ()):
         _others(page, row, "gain" if d["command"] == "grant" else "lose")
     written(page, d)
+
+
+def _places(page: Page, rows: list[Row]) -> None:
+    """What each place of a line would change."""
+    told = []
+    for r in rows:
+        ends = [f"line {n}" if n else "the end" for n in (r["first_before"], r["last_before"])]
+        cells = [f"{source} → {destination}" for source, destination in r["cells"]]
+        place = f"before {ends[0]}" if ends[0] == ends[1] else f"before {ends[0]} to {ends[1]}"
+        told.append((place + (" (as now)" if r["here"] else ""), few(cells, 4) or "no decision"))
+    page.table(("place", "cells that differ then"), told, wrap=(1,))
+    page.hint("oaktag move FILE:LINE before LINE shows such a change, --write writes it")
 
 
 def written(page: Page, d: Row) -> None:
