@@ -327,6 +327,12 @@ def test_what_a_list_costs_and_would_cost(shipped: Path, oaktag: Any) -> None:
     network.write_text(text.replace("scope: all", "scope: known", 1))
     (then, *_) = oaktag(*at, "compile", "--json").json["points"]
     assert then["entries"] == row["known_entries"] and then["known_entries"] is None
+    # The first of the dearest group joins: the list is as long as was said.
+    assert row["newcomer"]["group"] == "core-services" and "entries more for the dearest" in told
+    with (shipped / "inventory/servers.csv").open("a") as file:
+        file.write("newcomer,10.20.201.77,core,\n")
+    (joined, *_) = oaktag(*at, "compile", "--json").json["points"]
+    assert joined["entries"] == then["entries"] + row["newcomer"]["entries"] > then["entries"]
 
 
 #: What is changed in a sound row, and what is said of it.

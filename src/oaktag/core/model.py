@@ -321,10 +321,18 @@ class Model:
         Raises:
             UnwritableEntry: it is over the point's capacity.
         """
+        return self.list_in(point, self.scope(point))
+
+    def list_in(self, point: Point, scope: tuple[list[int], list[int]]) -> AccessList:
+        """The access list that a point would have if it held the cells of some groups, as sources
+        and as destinations.
+
+        Raises:
+            UnwritableEntry: these are too many cells.
+        """
         from oaktag.core.compiler import compile_point
 
-        bindings = self.known(point.node)
-        return compile_point(point, self.blocks, self.network, bindings, self.scope(point))
+        return compile_point(point, self.blocks, self.network, self.known(point.node), scope)
 
     def known(self, node: str) -> tuple[Range, ...]:
         """What a node knows, as disjoint ranges; the same object for nodes that know the same."""

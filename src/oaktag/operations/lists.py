@@ -29,6 +29,8 @@ from oaktag.operations.parts import On, cores
 
 #: Above so many cells, all lists together, others help.
 MANY_CELLS = 1 << 21
+#: Of so many groups, those with the most entries one by one, it is tried what they would cost.
+TRIED = 16
 #: A part of the work has at most so many lists.
 MOST_IN_PART = 25
 
@@ -218,6 +220,14 @@ def shared_out(model: Model, points: Sequence[Point], on: On) -> tuple[Model, li
     return apart.ready() if isinstance(on, int) else apart, [p.id for p in alike], on
 
 
+class Newcomer(NamedTuple):
+    """The group that would cost a list most if the first of it joined behind a point that holds
+    the cells alone that are known to it; and so many entries more."""
+
+    group: str
+    entries: int
+
+
 class Made(NamedTuple):
     """The list of a point, and what there is to say of it; ``error`` where there is none."""
 
@@ -226,6 +236,7 @@ class Made(NamedTuple):
     entries: int = 0
     plain_entries: int = 0
     known_entries: int | None = None
+    newcomer: Newcomer | None = None
     bindings: int = 0
     proved: bool = False
     error: str = ""
@@ -237,7 +248,7 @@ def make(model: Model, point: Point, *, proved: bool) -> Made:
     try:
         held = list_of(model, point)
         text, entries, plain = written(model, point, held)
-        known = _as_known(model, point)
+        known, newcomer = _as_known(model, point, held)
         if point.capacity is not None and entries > point.capacity:
             return Made(point.id, error=_too_many(model, point, held, entries, known))
         reads = proved and dialect_of(model, point).reads
@@ -248,15 +259,31 @@ def make(model: Model, point: Point, *, proved: bool) -> Made:
         return Made(point.id, error=str(error))
     whole, bindings = text.encode(), len(held.source_bindings)
     digest = sha256(whole).hexdigest()
-    return Made(point.id, whole, entries, plain, known, bindings, reads, sha256=digest)
+    return Made(point.id, whole, entries, plain, known, newcomer, bindings, reads, sha256=digest)
 
 
-def _as_known(model: Model, point: Point) -> int | None:
-    """The entries that a point with all cells would need of those that are known to it alone; None
-    where it does not hold all."""
-    if point.needed is None:
-        return None
-    return written(model, point.needed, model.list_of(point.needed)).entries
+def _as_known(model: Model, point: Point, held: AccessList) -> tuple[int | None, Newcomer | None]:
+    """The entries that a point with all cells would need of those that are known to it alone, and
+    what it would need more for the first of the dearest group that it has not; None where it does
+    not hold all, or needs all."""
+    needed = point.needed
+    if needed is None:
+        return None, None
+    sources, known = model.scope(needed)
+    less = written(model, needed, model.list_of(needed)).entries
+    costs = {
+        d: sum(len(held.chains[c]) * n for c, n in held.used(held.blocks[tag]).items())
+        for d in set(model.scope(point)[1]) - set(known)
+        if (tag := model.groups.tag(d)) in held.blocks
+    }
+    more: list[tuple[int, int]] = []
+    for d in sorted(costs, key=lambda d: (-costs[d], d))[:TRIED]:
+        wider = model.list_in(needed, (sources, sorted([*known, d])))
+        more.append((written(model, needed, wider).entries - less, -d))
+    if not more:
+        return less, None
+    entries, dearest = max(more)
+    return less, Newcomer(model.groups.all[-dearest].id, entries)
 
 
 def _too_many(model: Model, point: Point, held: AccessList, entries: int, known: int | None) -> str:

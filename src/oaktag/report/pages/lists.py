@@ -66,9 +66,17 @@ def _leaner(page: Page, points: list[Row]) -> None:
     told = [f"{p['point']} {p['known_entries']} instead of {p['entries']}" for p in points]
     page.paragraph(
         f"with scope: known, {few(told, 6)}; whoever then joins behind a point, in a group that "
-        "nobody there is in yet, meets outside until its list is compiled again",
+        "nobody there is in yet, meets outside until its list is compiled again, "
+        f"with {_more(points)}",
         first="",
     )
+
+
+def _more(points: list[Row]) -> str:
+    """What lists would need more for the first of a group."""
+    most = [(p["newcomer"]["entries"], p["newcomer"]["group"]) for p in points if p["newcomer"]]
+    entries, group = max(most, default=(0, ""))
+    return f"{entries:,} entries more for the dearest" + (f" ({group})" if group else "")
 
 
 def _entries(page: Page, d: Row) -> None:
