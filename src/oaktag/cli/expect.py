@@ -9,11 +9,18 @@ from oaktag.cli.context import Context, as_json, finish, junit_option, pass_cont
 
 @click.command("expect")
 @junit_option
+@click.option(
+    "--uncovered", "slack", is_flag=True, help="What is allowed, and no expectation asks for."
+)
+@click.option("--all", "every", is_flag=True, help="With --uncovered: every row and name.")
 @as_json
 @pass_context
-def command(context: Context, junit: str | None, as_json: bool) -> int:
+def command(context: Context, junit: str | None, slack: bool, every: bool, as_json: bool) -> int:
     """Prove the expectations and keep_open; a packet for each that fails."""
     workspace = context.workspace()
+    if slack:
+        finish(context, workspace.uncovered(), as_json=as_json, every=every)
+        return 0
     result = workspace.expect()
     if junit:
         workspace.write_junit(result, context.unlinked(junit))

@@ -23,6 +23,7 @@ if TYPE_CHECKING:
     from oaktag.operations.expect import Expected
     from oaktag.operations.matrix import MatrixView
     from oaktag.operations.severities import Checked
+    from oaktag.operations.uncovered import Uncovered
     from oaktag.operations.verify import Verified
 
 
@@ -296,6 +297,23 @@ class OfPolicy(Asked):
         from oaktag.operations.expect import expect
 
         return expect(self.model)
+
+    def uncovered(self) -> Uncovered:
+        """Cells that no expectation speaks of, and packets allowed that none asks for.
+
+        Returns:
+            how many ``cells`` there are, of how many expectations speak (``spoken``), in how many
+            something is allowed that none asks for (``loose``); and these, as rectangles of
+            ``sources`` and ``destinations``: ``uncovered``.
+
+        Example:
+            >>> quillmere = oaktag.Workspace.load(oaktag.sample())
+            >>> quillmere.uncovered().cells
+            361
+        """
+        from oaktag.operations.uncovered import uncovered
+
+        return uncovered(self.model)
 
     def verify(
         self, level: str = "error", progress: Callable[[str], None] | None = None
