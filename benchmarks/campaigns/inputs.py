@@ -49,6 +49,10 @@ COMMANDS = (
     "decide front-desks catalogue https", "callers front-desks", "help scope --json",
     "groups --number --write", "set patrons catalogue nothing --write", "set --where owner=* --mode observe --write",
     "grant kiosks loans-db 22/tcp", "revoke patrons catalogue https", "verify --junit told.xml",
+    "find 8443/tcp --json", "find 10.20.0.0/16", "find kiosks", "find 340 --all", "expect --uncovered",
+    "expect --uncovered --json", "merge kiosks patrons --write --anyway", "retire kiosks --write",
+    "split patrons fresh --when site=central --write", "correct ada role patron --write",
+    "correct ada role --undo --json",
 )  # fmt: skip
 
 #: Pieces that have broken readers somewhere.

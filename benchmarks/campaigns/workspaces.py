@@ -29,6 +29,11 @@ CHANGES = (
     "grant bram loans-db 2222/tcp --only --until 2030-01-31 --write",
     "groups --number --write",
     "compile",
+    "merge kiosks patrons --write --anyway",
+    "retire wall-displays --write --anyway",
+    "split patrons fresh --when site=central --write",
+    "correct ada role patron --write --anyway",
+    "move matrix/10-shared.csv:2 last --write",
 )
 
 
