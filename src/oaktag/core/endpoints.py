@@ -212,6 +212,32 @@ class Endpoints:
             tables.append(SourceTable(kind, "", [row["id"] for row in mine], numbers, columns))
         return cls(tables)
 
+    def with_instead(self, rows: Ints, attribute: str, element: str, instead: str) -> Endpoints:
+        """Some endpoints alone, with one element of an attribute replaced by another.
+
+        Args:
+            rows: which; int64 [n].
+            attribute: of which attribute.
+            element: what is replaced.
+            instead: by what.
+        """
+        found = Endpoints()
+        found.ids, found.origins = [self.ids[row] for row in rows.tolist()], self.origins
+        for name, column in self.columns.items():
+            codes, back = np.unique(column.codes[rows], return_inverse=True)
+            values = [column.values.one(code) if code >= 0 else () for code in codes.tolist()]
+            if name == attribute:
+                values = [tuple(instead if e == element else e for e in v) for v in values]
+            given = coded(values[place] for place in back.tolist())
+            found.columns[name] = Column(*given, column.confidence[rows], column.origin[rows])
+        return found
+
+    def holding(self, attribute: str, element: str) -> Ints:
+        """The rows of those of whom an attribute has an element."""
+        column = self.columns[attribute]
+        codes = [code for code, value in enumerate(column.values) if element in value]
+        return np.flatnonzero(np.isin(column.codes, codes))
+
     def __len__(self) -> int:
         return len(self.ids)
 

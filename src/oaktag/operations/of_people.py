@@ -15,6 +15,7 @@ if TYPE_CHECKING:
     from oaktag.operations.find import Found
     from oaktag.operations.groups import GroupList
     from oaktag.operations.members import Members
+    from oaktag.operations.typos import Typos
 
 
 class OfPeople(Asked):
@@ -144,6 +145,23 @@ class OfPeople(Asked):
         from oaktag.operations.attributes import attributes
 
         return attributes(self.model, name, like)
+
+    def typos(self) -> Typos:
+        """Attribute values of which one changed character would put endpoints into a group that may
+        do more.
+
+        Returns:
+            ``typos``: the attribute, its value, what it would be ``instead``, how many endpoints
+            would move and from where to where, and what they would gain.
+
+        Example:
+            >>> quillmere = oaktag.Workspace.load(oaktag.sample())
+            >>> sorted({row['attribute'] for row in quillmere.typos().typos})[:1]
+            ['model']
+        """
+        from oaktag.operations.typos import typos
+
+        return typos(self.model)
 
     def explain(self, what: str) -> Explained:
         """All that is known about an endpoint, an address, a prefix, a group or a tag.
