@@ -9,6 +9,7 @@ from oaktag.operations.asked import Asked
 from oaktag.operations.model import Model
 
 if TYPE_CHECKING:
+    from oaktag.operations.alike import Alike
     from oaktag.operations.attributes import Attributes
     from oaktag.operations.bindings import BindingList
     from oaktag.operations.explain import Explained
@@ -145,6 +146,22 @@ class OfPeople(Asked):
         from oaktag.operations.attributes import attributes
 
         return attributes(self.model, name, like)
+
+    def alike(self) -> Alike:
+        """Groups that fare alike in both answers: toward everybody, from everybody, and together.
+        They could be one, and nobody's access would change.
+
+        Returns:
+            ``alike``: of each kind the ``groups``, and how many are in them.
+
+        Example:
+            >>> quillmere = oaktag.Workspace.load(oaktag.sample())
+            >>> quillmere.alike().alike
+            []
+        """
+        from oaktag.operations.alike import alike
+
+        return alike(self.model)
 
     def typos(self) -> Typos:
         """Attribute values of which one changed character would put endpoints into a group that may
