@@ -137,7 +137,7 @@ def hosts_of(model: Model, end: End) -> list[Host]:
     if end.kind == "endpoint":
         return [h for h in model.hosts if h.endpoint == end.endpoint]
     if end.kind == "address":
-        return _at(model, *end.address)
+        return at_address(model, *end.address)
     if end.kind == "node":
         every = node_hosts(model.groups, model.network, model.registry, points=False)
         return [h for h in every if h.node == end.word]
@@ -149,7 +149,7 @@ def hosts_of(model: Model, end: End) -> list[Host]:
     return [h for h in model.hosts if h.group in end.groups]
 
 
-def _at(model: Model, family: int, address: int) -> list[Host]:
+def at_address(model: Model, family: int, address: int) -> list[Host]:
     """Who is at an address: a node, endpoints, a part of a whole network, or somebody unknown."""
     nodes = node_hosts(model.groups, model.network, model.registry, points=False)
     own = [h for h in nodes if (h.family, h.address) == (family, address)]

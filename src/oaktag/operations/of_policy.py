@@ -22,6 +22,7 @@ if TYPE_CHECKING:
     from oaktag.operations.describe import Described
     from oaktag.operations.expect import Expected
     from oaktag.operations.matrix import MatrixView
+    from oaktag.operations.newcomer import Newcomer
     from oaktag.operations.severities import Checked
     from oaktag.operations.uncovered import Uncovered
     from oaktag.operations.verify import Verified
@@ -281,6 +282,26 @@ class OfPolicy(Asked):
         from oaktag.operations.decide_batch import decide_batch
 
         return decide_batch(self.model, questions, name, answers)
+
+    def newcomer(self, segment: str) -> Newcomer:
+        """What a host that nobody knows obtains in a segment, as the network really lets packets
+        through.
+
+        Returns:
+            ``hosts``: as whom it is taken, by an address of each family that nobody has;
+            ``obtains``: to which groups which packets get through, and which of them leak.
+
+        Raises:
+            UsageError: there is no such segment, or no address of it is left.
+
+        Example:
+            >>> quillmere = oaktag.Workspace.load(oaktag.sample())
+            >>> quillmere.newcomer('central-public').hosts[0]['group']
+            'untagged'
+        """
+        from oaktag.operations.newcomer import newcomer
+
+        return newcomer(self.model, segment)
 
     def expect(self) -> Expected:
         """Expectations and ``keep_open``, proved.
