@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
+from typing import Literal
+
 import click
 
+from oaktag.cli.changes import changing
 from oaktag.cli.context import (
     Context,
-    as_json,
     complete,
     drawn,
     figure_option,
@@ -29,7 +31,16 @@ from oaktag.cli.context import (
 )
 @click.option("--search", metavar="TEXT", help="Cells of lines with TEXT in a name, note or owner.")
 @figure_option
-@as_json
+@click.option("--out", metavar="FILE.csv", help="Write it as a sheet for office programs.")
+@click.option(
+    "--form",
+    type=click.Choice(["lines", "grid"]),
+    default="lines",
+    show_default=True,
+    help="With --out: a row for each line, or sources down and destinations across.",
+)
+@click.option("--in", "sheet", metavar="FILE.csv", help="Bring the edits of such a sheet back.")
+@changing
 @pass_context
 def command(
     context: Context,
@@ -40,10 +51,34 @@ def command(
     since: str,
     search: str | None,
     figure: str | None,
+    out: str | None,
+    form: Literal["lines", "grid"],
+    sheet: str | None,
+    write: bool,
+    wait: bool,
+    anyway: bool,
     as_json: bool,
 ) -> int:
-    """The matrix: what each source group may do to each destination group."""
+    """The matrix: what each source group may do to each destination group.
+
+    A sheet that --out wrote comes back with --in: shown as a diff with all that it does, and
+    written with --write.
+    """
+    if sheet is not None:
+        if out or figure:
+            raise click.UsageError("--in brings a sheet back; --out and --figure are other runs")
+        workspace = context.changing("matrix --in", write=write, wait=wait)
+        path = context.unlinked(sheet)
+        result = workspace.sheet_in(path, write=write, anyway=anyway)
+        finish(context, result, as_json=as_json)
+        return 0
+    if write or wait or anyway:
+        raise click.UsageError("--write, --wait and --anyway go with --in")
     workspace = context.workspace()
+    if out is not None:
+        workspace.sheet(context.unlinked(out), form)
+        click.echo(f"written: {out}; its edits come back with oaktag matrix --in {out}")
+        return 0
     view = workspace.matrix(
         source, destination, service=service, only=only, search=search,
         since=since if only == "changed" else None,

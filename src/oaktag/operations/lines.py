@@ -62,7 +62,7 @@ def set_line(
         place = held[0].location
         text = csv_edits.with_cells(model.files.folder.text(place.file), place.line, fields)
         return made(model, "set", {place.file: text}, write=write, anyway=anyway, about=place)
-    name = layer or _home(model, source, destination)
+    name = layer or home_of(model, source, destination)
     fields = {
         "source": source,
         "destination": destination,
@@ -104,7 +104,7 @@ def set_many(
     return made(model, "set", changed, write=write, anyway=anyway)
 
 
-def _home(model: Model, source: str, destination: str) -> str:
+def home_of(model: Model, source: str, destination: str) -> str:
     """The layer for a new line: the last that speaks of the destination, or of the source, by
     name; else the last one."""
     layers = model.files.policy.layers
@@ -184,7 +184,7 @@ def granted(
     cells = [(s, d) for s in sides[0] for d in sides[1]]
     if all(allowed_in(fine.matrix, cell) & mask == wanted for cell in cells):
         return None
-    home = model.files.policy.layers.index(_home(model, *names))
+    home = model.files.policy.layers.index(home_of(model, *names))
     change = smallest(fine.matrix, names, boxes, action, [home])
     if change is None:
         raise UsageError(f"no single line does that; oaktag cell {' '.join(names)} shows "

@@ -5,9 +5,12 @@ from __future__ import annotations
 from collections.abc import Callable, Mapping
 from typing import TYPE_CHECKING, Literal
 
+from oaktag.errors import UsageError
 from oaktag.operations.asked import Asked
 
 if TYPE_CHECKING:
+    from pathlib import Path
+
     from oaktag.operations.change import Change
     from oaktag.operations.mend import Mended
     from oaktag.operations.move import Where
@@ -257,6 +260,41 @@ class OfChanges(Asked):
             write=write,
             anyway=anyway,
         )
+
+    def sheet_in(self, file: str | Path, *, write: bool = False, anyway: bool = False) -> Change:
+        """Bring the edits of a sheet back that ``sheet`` wrote: lines that were changed, removed
+        and added, or permissions that were written into a grid.
+
+        Args:
+            file: the sheet, CSV.
+            write: write the change; else it is only shown.
+            anyway: also where an expectation fails then.
+
+        Returns:
+            the diff, and all that it does; see ``Change``.
+
+        Raises:
+            UsageError: lines were changed meanwhile, or rows say nothing that can be done.
+            WorkspaceError: it cannot be read.
+
+        Example:
+            >>> quillmere = oaktag.Workspace.load(oaktag.sample())
+            >>> file = quillmere.model.files.root / 'matrix.csv'
+            >>> quillmere.sheet(file)
+            >>> quillmere.sheet_in(file).files
+            []
+        """
+        from pathlib import Path
+
+        from oaktag.operations.sheet import sheet_in
+        from oaktag.workspace.folder import MOST, read_plain
+
+        path = Path(file)
+        try:
+            data = read_plain(path, MOST)[0]
+        except OSError as error:
+            raise UsageError(f"{path}: {error.strerror}") from None
+        return sheet_in(self.model, path.name, data, write=write, anyway=anyway)
 
     def move(
         self, line: str, where: Where | None = None, other: str | None = None, *,

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Mapping
 from pathlib import Path
-from typing import TYPE_CHECKING, Any, TextIO
+from typing import TYPE_CHECKING, Any, Literal, TextIO
 
 from oaktag.errors import UsageError
 from oaktag.operations.asked import Asked
@@ -402,6 +402,26 @@ class OfPolicy(Asked):
         from oaktag.operations.compare import if_enforced
 
         return if_enforced(self.model, where)
+
+    def sheet(self, file: str | Path, form: Literal["lines", "grid"] = "lines") -> None:
+        """Write the matrix as a sheet for office programs, CSV; its edits come back with
+        ``sheet_in``.
+
+        Args:
+            file: where to.
+            form: a row for each line, or sources down and destinations across.
+
+        Example:
+            >>> quillmere = oaktag.Workspace.load(oaktag.sample())
+            >>> file = quillmere.model.files.root / 'grid.csv'
+            >>> quillmere.sheet(file, 'grid')
+            >>> file.read_text().count('librarians')
+            2
+        """
+        from oaktag.operations.sheet import sheet
+        from oaktag.workspace.textfile import write_text
+
+        write_text(Path(file), sheet(self.model, form))
 
     def draw_matrix(self, view: MatrixView, file: str | Path) -> None:
         """Draw a view of the matrix, as PNG or SVG.

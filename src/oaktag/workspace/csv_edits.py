@@ -77,15 +77,24 @@ def with_copies(text: str, line: int, ends: Sequence[tuple[str, str, bool]]) -> 
 
 def line_saying(text: str, said: Mapping[str, str]) -> int | None:
     """The line in which the last row starts that says something in some columns."""
+    rows = [
+        line
+        for line, held in cells_of(text).items()
+        if line > 1 and all(held.get(name) == value for name, value in said.items())
+    ]
+    return rows[-1] if rows else None
+
+
+def cells_of(text: str) -> dict[int, dict[str, str]]:
+    """The cells of each row by their columns, trimmed; by the line in which the row starts."""
     lines = _lines(text)
     if not lines:
-        return None
-    header, found = _header(lines), None
+        return {}
+    header = _header(lines)
+    found = {}
     for first, last in _rows(lines):
         cells = [cell.strip() for cell in next(csv.reader(lines[first:last]))]
-        held = dict(zip(header, cells, strict=False))
-        if first and all(held.get(name) == value for name, value in said.items()):
-            found = first + 1
+        found[first + 1] = dict(zip(header, cells, strict=False))
     return found
 
 
