@@ -238,3 +238,27 @@ def test_a_workspace_without_corrections_gets_its_file(shipped: Path, oaktag: Ru
     assert package.Workspace.load(shipped).explain("ada").endpoint["group"] == "untagged"
     rows = (shipped / "inventory/corrections.csv").read_text().splitlines()
     assert rows == ["endpoint,attribute,value,who,why", "ada,member_of,,,"]
+
+
+@pytest.mark.parametrize(
+    "words",
+    [
+        "merge tablets patrons", "retire makerspace", "split kiosks fresh --when model=SC-200",
+        "pin ada --to kiosks", "rename kiosks desks", "correct ada site elsewhere",
+        "grant bram loans-db 2222/tcp --only --until 2031-01-31", "grant kiosks loans-db 22/tcp",
+        "move 20-reading.csv:4 last", "set tablets archive search-only",
+    ],
+)  # fmt: skip
+def test_lines_end_as_they_did(words: str, shipped: Path, oaktag: Run) -> None:
+    """In files with the line ends of another system there are no others after a change."""
+    kinds = (".yaml", ".csv")
+    files = [p for p in shipped.rglob("*") if p.suffix in kinds and p.parent.name != "observed"]
+    for path in files:
+        path.write_bytes(path.read_bytes().replace(b"\n", b"\r\n"))
+    before = {p: p.read_bytes() for p in files}
+    ran = oaktag("-C", shipped, *words.split(), "--write", "--anyway")
+    assert ran.status == 0, ran
+    assert any(p.read_bytes() != held for p, held in before.items())
+    for path in files:
+        held = path.read_bytes()
+        assert held.count(b"\n") == held.count(b"\r\n"), (path, words)

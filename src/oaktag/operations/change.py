@@ -82,6 +82,7 @@ def made(
             changed meanwhile.
     """
     root = model.files.folder
+    changed = {n: edits.with_ends_of(root.text(n), t) for n, t in changed.items()}
     changed = {n: t for n, t in changed.items() if t != root.text(n)}
     try:
         then = model

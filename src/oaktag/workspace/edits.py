@@ -5,6 +5,7 @@ The changed texts come of ``yaml_edits``, ``csv_edits`` and ``renaming``.
 
 from __future__ import annotations
 
+import re
 from collections.abc import Mapping
 from difflib import unified_diff
 
@@ -13,6 +14,16 @@ from oaktag.workspace.folder import Folder, changed_meanwhile
 from oaktag.workspace.journal import write_files
 from oaktag.workspace.load import Files, kept, read_files
 from oaktag.workspace.lock import one_writer
+
+#: The end of a line of Unix.
+_LONE = re.compile(r"(?<!\r)\n")
+
+
+def with_ends_of(before: str, after: str) -> str:
+    """A changed text whose lines end as all lines did before."""
+    if "\r\n" not in before or _LONE.search(before):
+        return after
+    return _LONE.sub("\r\n", after)
 
 
 def difference(root: Folder, changed: Mapping[str, str]) -> str:
