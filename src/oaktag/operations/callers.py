@@ -45,7 +45,7 @@ def other_ends(
     Raises:
         UsageError: an unknown name, a set, or no service.
     """
-    model, mask = _asked(model, service)
+    model, mask = asked_of(model, service)
     asked = model.some_groups(word)
     every = range(len(model.groups))
     if command == "callers":
@@ -65,7 +65,7 @@ def other_ends(
     return Callers(command, service or "any", source=about, callees=rows)
 
 
-def _asked(model: Model, service: str | None) -> tuple[Model, int]:
+def asked_of(model: Model, service: str | None) -> tuple[Model, int]:
     """The packets of a service, in the model cut along them."""
     if service is None:
         return model, model.atoms.full

@@ -23,6 +23,7 @@ if TYPE_CHECKING:
     from oaktag.operations.expect import Expected
     from oaktag.operations.matrix import MatrixView
     from oaktag.operations.newcomer import Newcomer
+    from oaktag.operations.real_ends import RealEnds
     from oaktag.operations.severities import Checked
     from oaktag.operations.uncovered import Uncovered
     from oaktag.operations.verify import Verified
@@ -155,6 +156,51 @@ class OfPolicy(Asked):
         from oaktag.operations.callers import other_ends
 
         return other_ends(self.model, "callers", destination, service, endpoints=endpoints)
+
+    def real_callers(self, destination: str, service: str | None = None) -> RealEnds:
+        """Who really reaches a destination, as the network lets packets through.
+
+        Args:
+            destination: a group, set, endpoint, address, segment or site.
+            service: for what; None for anything.
+
+        Returns:
+            ``ends``: groups that get through as meant, or by a leak, or do not though it is
+            allowed (``how``), with the packets, the segments where they are, and a path.
+
+        Raises:
+            UsageError: an unknown name, or no service.
+
+        Example:
+            >>> quillmere = oaktag.Workspace.load(oaktag.sample())
+            >>> {row['how'] for row in quillmere.real_callers('loans-db', 'loans-api').ends}
+            {'as meant'}
+        """
+        from oaktag.operations.real_ends import real_ends
+
+        return real_ends(self.model, "callers", destination, service)
+
+    def real_callees(self, source: str, service: str | None = None) -> RealEnds:
+        """Whom a source really reaches, as the network lets packets through.
+
+        Args:
+            source: a group, set, endpoint, address, segment or site.
+            service: with what; None for anything.
+
+        Returns:
+            as ``real_callers``.
+
+        Raises:
+            UsageError: an unknown name, or no service.
+
+        Example:
+            >>> quillmere = oaktag.Workspace.load(oaktag.sample())
+            >>> len(quillmere.real_callees('kiosks', 'https').ends) > 1
+            True
+        """
+        from oaktag.operations.real_ends import real_ends
+
+        return real_ends(self.model, "callees", source, service)
 
     def callees(
         self, source: str, service: str | None = None, *, endpoints: bool = False
