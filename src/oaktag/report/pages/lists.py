@@ -23,15 +23,16 @@ def show(page: Page, d: Row, *, folder: str = "") -> None:
 
 def _written(page: Page, d: Row, folder: str) -> None:
     page.table(
-        ("point", "mode", "entries", "plain", "capacity", "bindings", "proved", "file"),
+        ("point", "mode", "entries", "plain", "%", "capacity", "bindings", "proved", "file"),
         [
             (
-                p["point"], p["mode"], p["entries"], p["plain_entries"], p["capacity"] or "",
+                p["point"], p["mode"], p["entries"], p["plain_entries"], _part(p),
+                p["capacity"] or "",
                 p["bindings"], "yes" if p["proved"] else "no", _below(folder, p["file"]),
             )
             for p in d["points"]
         ],
-        right=(2, 3, 4, 5),
+        right=(2, 3, 4, 5, 6),
     )  # fmt: skip
     for p in d["points"]:
         full = 100 * p["entries"] / p["capacity"] if p["capacity"] else 0
@@ -57,6 +58,11 @@ def _changed(page: Page, changes: list[Row]) -> None:
         page.say("no list differs from the earlier ones; none is written")
     for told, names in differing(changes).items():
         page.paragraph(f"{few(names, 6)}: {told}", "  ", first="changed: ")
+
+
+def _part(row: Row) -> str:
+    """How long a list is, beside its entries one by one."""
+    return f"{100 * row['entries'] / row['plain_entries']:.0f}" if row["plain_entries"] else ""
 
 
 def _leaner(page: Page, points: list[Row]) -> None:
