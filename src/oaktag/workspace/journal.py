@@ -72,23 +72,27 @@ def write_files(root: Path, what: str, texts: Iterable[tuple[Path, bytes]]) -> N
     try:
         change.mkdir()
         steps: list[_Step] = []
-        folders: dict[Path, Path] = {}
+        folders: dict[str, str] = {}
         for number, (path, text) in enumerate(texts):
-            if path.parent not in folders or path.is_symlink():
-                target = _target(root, path)
-                made += _folders(target.parent)
-                if not path.is_symlink():
-                    folders[path.parent] = target.parent
+            above, name = os.path.split(path)
+            link = os.path.islink(path)
+            if link or above not in folders:
+                found = _target(root, path)
+                made += _folders(found.parent)
+                target = str(found)
+                if not link:
+                    folders[above] = str(found.parent)
             else:
-                target = folders[path.parent] / path.name
+                target = os.path.join(folders[above], name)
             before = _stamp(target)
-            prepared = change / str(number)
-            prepared.write_bytes(text)
-            into = bool(before) and _like(target, prepared)
+            prepared = os.path.join(change, str(number))
+            with open(prepared, "wb") as file:
+                file.write(text)
+            into = bool(before) and _like(Path(target), Path(prepared))
             if into:
-                (change / f"{number}.before").write_bytes(_held(target) or b"")
+                (change / f"{number}.before").write_bytes(_held(Path(target)) or b"")
             after = _stamp(prepared)[:_KEEPS]
-            steps.append(_Step(str(number), str(target), before, after, into))
+            steps.append(_Step(str(number), target, before, after, into))
         if steps:
             _synced(sorted(change.iterdir()))
             _synced([change])
@@ -211,18 +215,18 @@ def _like(target: Path, prepared: Path) -> bool:
     return into
 
 
-def _stamp(path: Path) -> tuple[int, ...]:
+def _stamp(path: str) -> tuple[int, ...]:
     """What changes when a file is written, or is another; nothing where there is none.
 
     Raises:
         UsageError: it is no plain file.
     """
     try:
-        found = path.stat()
+        found = os.stat(path)
     except FileNotFoundError:
         return ()
     if not stat.S_ISREG(found.st_mode):
-        _held(path)
+        _held(Path(path))
     return stamp(found)
 
 
@@ -321,7 +325,7 @@ def _finish(place: Path, steps: Sequence[_Step]) -> None:
     change = place / CHANGE
     left: list[_Step] = []
     for step in steps:
-        now = _stamp(Path(step.target))
+        now = _stamp(step.target)
         if now == step.before:
             left.append(step)
         elif _is_done(change, step, now):
@@ -338,7 +342,7 @@ def _finish(place: Path, steps: Sequence[_Step]) -> None:
         for step in left:
             _put(change / step.prepared, step)
     except BaseException as error:
-        if all(_stamp(Path(step.target)) == step.before for step in steps):
+        if all(_stamp(step.target) == step.before for step in steps):
             _ended(place, steps)  # nothing was done yet, and nothing will be
         elif isinstance(error, OSError):
             raise UsageError(
@@ -351,7 +355,7 @@ def _finish(place: Path, steps: Sequence[_Step]) -> None:
 
 def _ended(place: Path, steps: Sequence[_Step]) -> None:
     """Wait until all is on the disk, and take the journal away, with what was prepared."""
-    folders = dict.fromkeys(Path(step.target).parent for step in steps)
+    folders = [Path(f) for f in dict.fromkeys(os.path.dirname(step.target) for step in steps)]
     _synced([folder for folder in folders if folder.is_dir()])
     (place / JOURNAL).unlink(missing_ok=True)
     _synced([place])
@@ -374,9 +378,8 @@ def _half(change: Path, step: _Step) -> bool:
 
 def _put(prepared: Path, step: _Step) -> None:
     """Put one file in place."""
-    target = Path(step.target)
     if step.into:
-        handle = os.open(target, os.O_WRONLY | os.O_NOFOLLOW | os.O_CLOEXEC)
+        handle = os.open(step.target, os.O_WRONLY | os.O_NOFOLLOW | os.O_CLOEXEC)
         with os.fdopen(handle, "wb") as file:
             file.write(prepared.read_bytes())
             file.truncate()
@@ -384,10 +387,11 @@ def _put(prepared: Path, step: _Step) -> None:
             os.fsync(handle)
         return
     try:
-        prepared.rename(target)
+        os.rename(prepared, step.target)
     except OSError as error:
         if error.errno != errno.EXDEV:
             raise
+        target = Path(step.target)
         handle, beside = tempfile.mkstemp(dir=target.parent, prefix=f".{target.name}.")
         os.close(handle)
         shutil.copy2(prepared, beside)
