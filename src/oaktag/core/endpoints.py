@@ -8,7 +8,7 @@ attributes too; stability not given is ``fixed`` for servers and networks, else 
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Collection, Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
 from functools import cached_property
 from typing import NamedTuple, cast
@@ -212,31 +212,43 @@ class Endpoints:
             tables.append(SourceTable(kind, "", [row["id"] for row in mine], numbers, columns))
         return cls(tables)
 
-    def with_instead(self, rows: Ints, attribute: str, element: str, instead: str) -> Endpoints:
-        """Some endpoints alone, with one element of an attribute replaced by another.
+    def with_instead(self, rows: Ints, changes: Sequence[tuple[str, str, str]]) -> Endpoints:
+        """Some endpoints alone, each with one element of an attribute replaced by another.
 
         Args:
-            rows: which; int64 [n].
-            attribute: of which attribute.
-            element: what is replaced.
-            instead: by what.
+            rows: which; int64 [n]; one may stand there several times.
+            changes: of each the attribute, what is replaced, and by what.
         """
         found = Endpoints()
         found.ids, found.origins = [self.ids[row] for row in rows.tolist()], self.origins
+        of: dict[str, list[int]] = {}
+        for place, (attribute, _, _) in enumerate(changes):
+            of.setdefault(attribute, []).append(place)
         for name, column in self.columns.items():
             codes, back = np.unique(column.codes[rows], return_inverse=True)
-            values = [column.values.one(code) if code >= 0 else () for code in codes.tolist()]
-            if name == attribute:
-                values = [tuple(instead if e == element else e for e in v) for v in values]
-            given = coded(values[place] for place in back.tolist())
+            distinct = [column.values.one(code) if code >= 0 else () for code in codes.tolist()]
+            values = [distinct[place] for place in back.tolist()]
+            for place in of.get(name, ()):
+                _, element, instead = changes[place]
+                values[place] = tuple(instead if e == element else e for e in values[place])
+            given = coded(values)
             found.columns[name] = Column(*given, column.confidence[rows], column.origin[rows])
         return found
 
-    def holding(self, attribute: str, element: str) -> Ints:
-        """The rows of those of whom an attribute has an element."""
+    def holding(self, attribute: str, elements: Collection[str]) -> dict[str, Ints]:
+        """The rows of those of whom an attribute has an element, of some elements."""
         column = self.columns[attribute]
-        codes = [code for code, value in enumerate(column.values) if element in value]
-        return np.flatnonzero(np.isin(column.codes, codes))
+        codes: dict[str, list[int]] = {}
+        for code, value in enumerate(column.values):
+            for element in value:
+                if element in elements:
+                    codes.setdefault(element, []).append(code)
+        order = np.argsort(column.codes, kind="stable")
+        ends = np.searchsorted(column.codes[order], np.arange(len(column.values) + 1))
+        return {
+            element: np.unique(np.concatenate([order[ends[c] : ends[c + 1]] for c in some]))
+            for element, some in codes.items()
+        }
 
     def __len__(self) -> int:
         return len(self.ids)

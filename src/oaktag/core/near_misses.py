@@ -6,13 +6,15 @@ count. Case counts, as in rules.
 
 from __future__ import annotations
 
+import string
 from collections.abc import Iterable, Iterator, Mapping
 from typing import NamedTuple
 
 from oaktag.core.assignment import AnyOf, Equals, Glob, Rule, Test, Within
 
-#: Of an attribute with more values only words without ``*`` are tried.
+#: Of an attribute with more values words that begin with ``*`` are not tried.
 MOST_VALUES = 20_000
+_LETTERS = string.ascii_letters + string.digits + "-_./ "
 
 
 class Miss(NamedTuple):
@@ -34,17 +36,55 @@ def near_misses(rules: Iterable[Rule], values: Mapping[str, Iterable[str]]) -> I
     for rule in rules:
         for condition in rule.when:
             tests |= dict.fromkeys((condition.attribute, t) for t in _single(condition.test))
-    held = {attribute: sorted(set(some)) for attribute, some in values.items()}
+    held = {attribute: _Elements(some) for attribute, some in values.items()}
     seen: set[Miss] = set()
     for attribute, test in tests:
-        elements = held.get(attribute, [])
-        plain = isinstance(test, Equals) and isinstance(test.value, str)
-        for element in elements if plain or len(elements) <= MOST_VALUES else ():
+        for element in sorted(held[attribute].near(test)) if attribute in held else ():
             if not test.holds(element) and (instead := _instead(element, test)) is not None:
                 found = Miss(attribute, element, instead)
                 if found not in seen:
                     seen.add(found)
                     yield found
+
+
+class _Elements:
+    """The distinct elements of an attribute, by how they begin."""
+
+    def __init__(self, elements: Iterable[str]) -> None:
+        self.every = set(elements)
+        self._by: dict[int, dict[str, list[str]]] = {}
+
+    def near(self, test: Test) -> set[str]:
+        """Those that may be one character away from what fits; others are not."""
+        if isinstance(test, Equals) and isinstance(test.value, str):
+            return self.every.intersection(_changed(test.value))
+        begins = test.beginning if isinstance(test, Glob) else ""
+        if not begins:
+            return self.every if len(self.every) <= MOST_VALUES else set()
+        found = set(self._beginning(begins))
+        for other in _changed(begins):
+            found.update(self._beginning(other))
+        return found
+
+    def _beginning(self, text: str) -> list[str]:
+        """The elements that begin so."""
+        size = len(text)
+        if size not in self._by:
+            by: dict[str, list[str]] = {}
+            for element in self.every:
+                by.setdefault(element[:size], []).append(element)
+            self._by[size] = by
+        return self._by[size].get(text, [])
+
+
+def _changed(word: str) -> Iterator[str]:
+    """A word with one character less, more, or another one."""
+    for n in range(len(word) + 1):
+        head, tail = word[:n], word[n:]
+        yield head + tail[1:]
+        for letter in _LETTERS:
+            yield head + letter + tail
+            yield head + letter + tail[1:]
 
 
 def _single(test: Test) -> Iterator[Test]:

@@ -169,7 +169,8 @@ class OfPeople(Asked):
 
         Returns:
             ``typos``: the attribute, its value, what it would be ``instead``, how many endpoints
-            would move and from where to where, and what they would gain.
+            would move and from where to where, and what they would gain; ``more``: there were too
+            many to try all.
 
         Example:
             >>> quillmere = oaktag.Workspace.load(oaktag.sample())

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from itertools import islice
 from typing import ClassVar
 
 import numpy as np
@@ -15,6 +16,8 @@ from oaktag.operations.result import Result, Row
 
 #: So many endpoints of a value are named.
 NAMED = 6
+#: So many values, and endpoints that have them, are tried.
+MOST_MISSES, MOST_ROWS = 20_000, 200_000
 
 
 @dataclass(frozen=True, eq=False, repr=False)
@@ -22,44 +25,58 @@ class Typos(Result):
     """Values that are one character away from another group, and what that one may do more."""
 
     typos: list[Row]
+    more: bool
     command: ClassVar[str] = "attributes typos"
     shown_by: ClassVar[str] = "typos"
     table: ClassVar[str] = "typos"
 
 
 def typos(model: Model) -> Typos:
-    """Values of which one changed character puts endpoints into a group that may do more."""
-    columns = model.files.endpoints.columns
-    values = {name: c.values.elements[0] for name, c in columns.items()}
-    rows = [_of(model, miss) for miss in near_misses(model.assignment.rules, values)]
-    return Typos(typos=[row for some in rows for row in some])
-
-
-def _of(model: Model, miss: Miss) -> list[Row]:
-    """What a value with one character changed does: for each two groups, if any gains."""
-    now, here = model.assignment, model.files.endpoints.holding(miss.attribute, miss.element)
-    # Who is pinned stays where he is.
-    here = here[now.pin[here] < 0]
-    part = model.files.endpoints.with_instead(here, *miss)
-    then = Assignment(part, now.rules, (), model.groups.index)
+    """Values of which one changed character puts endpoints into a group that may do more; of at
+    most so many values and endpoints."""
+    endpoints, now = model.files.endpoints, model.assignment
+    values = {name: c.values.elements[0] for name, c in endpoints.columns.items()}
+    misses = list(islice(near_misses(now.rules, values), MOST_MISSES + 1))
+    asked: dict[str, set[str]] = {}
+    for miss in misses[:MOST_MISSES]:
+        asked.setdefault(miss.attribute, set()).add(miss.element)
+    held = {name: endpoints.holding(name, some) for name, some in asked.items()}
+    rows: list[int] = []
+    of: list[Miss] = []
+    left = len(misses) > MOST_MISSES
+    for miss in misses[:MOST_MISSES]:
+        # Who is pinned stays where he is.
+        here = held[miss.attribute][miss.element]
+        mine = here[now.pin[here] < 0].tolist()
+        if len(rows) + len(mine) > MOST_ROWS:
+            left = True
+            break
+        rows += mine
+        of += [miss] * len(mine)
+    there = np.array(rows, dtype=np.int64)
+    then = Assignment(endpoints.with_instead(there, of), now.rules, (), model.groups.index)
+    moved: dict[tuple[Miss, int, int], list[str]] = {}
+    both = zip(
+        of, now.group[there].clip(0).tolist(), then.group.clip(0).tolist(), rows, strict=True
+    )
+    for miss, was, is_, row in both:
+        if was != is_:
+            moved.setdefault((miss, was, is_), []).append(endpoints.ids[row])
+    gains: dict[tuple[int, int], list[Row]] = {}
     ids = [g.id for g in model.groups.all]
-    rows: list[Row] = []
-    pairs = np.stack([now.group[here].clip(0), then.group.clip(0)], axis=1)
-    for was, is_ in np.unique(pairs[pairs[:, 0] != pairs[:, 1]], axis=0).tolist():
-        mine = np.flatnonzero((pairs == (was, is_)).all(axis=1))
-        names = [part.ids[row] for row in mine.tolist()]
-        told = [{"endpoint": name, "was": ids[was], "is": ids[is_]} for name in names[:1]]
-        gains = [r for r in fares(model, model, told) if r["opened"]]
-        if gains:
-            rows.append(
+    found = []
+    for (miss, was, is_), names in moved.items():
+        if (was, is_) not in gains:
+            told = [{"endpoint": names[0], "was": ids[was], "is": ids[is_]}]
+            gains[was, is_] = [r for r in fares(model, model, told) if r["opened"]]
+        if gains[was, is_]:
+            keys = ("direction", "other", "opened", "opened_text")
+            found.append(
                 {
                     "attribute": miss.attribute, "value": miss.element, "instead": miss.instead,
                     "was": ids[was], "is": ids[is_], "count": len(names),
                     "endpoints": names[:NAMED],
-                    "gains": [
-                        {k: r[k] for k in ("direction", "other", "opened", "opened_text")}
-                        for r in gains
-                    ],
+                    "gains": [{k: r[k] for k in keys} for r in gains[was, is_]],
                 }
             )  # fmt: skip
-    return rows
+    return Typos(typos=found, more=left)

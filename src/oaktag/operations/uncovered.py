@@ -45,6 +45,9 @@ def uncovered(model: Model) -> Uncovered:
         found.rows,
         key=lambda r: (r.mask != full, r.spoken, -len(r.sources) * len(r.destinations)),
     )
+    told = {
+        mask: (set_words(model.atoms, mask), model.text(mask)) for mask in {r.mask for r in rows}
+    }
     return Uncovered(
         cells=found.cells,
         spoken=found.spoken,
@@ -53,8 +56,8 @@ def uncovered(model: Model) -> Uncovered:
             {
                 "sources": [ids[s] for s in row.sources],
                 "destinations": [ids[d] for d in row.destinations],
-                "allowed": set_words(model.atoms, row.mask),
-                "allowed_text": model.text(row.mask),
+                "allowed": told[row.mask][0],
+                "allowed_text": told[row.mask][1],
                 "spoken": row.spoken,
             }
             for row in rows

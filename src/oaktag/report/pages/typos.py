@@ -26,6 +26,8 @@ def show(page: Page, d: Row, *, every: bool = False) -> None:
             wrap=(1, 2, 5),
         )  # fmt: skip
     page.say(f"{count(len(rows), 'value')} of which one changed character gives more")
+    if d["more"]:
+        page.say("there are too many values near what rules ask for: not all of them were tried")
     if len(rows) > most:
         page.hint(f"{count(len(rows) - most, 'more row')}: --all")
     elif rows:
