@@ -160,9 +160,18 @@ def _told(
 def fares(was: Model, now: Model, moved: list[Row]) -> Iterator[Row]:
     """What those who are in another group then may do more and less, and who may do what with
     them; for each two groups, with how many move."""
-    was, now = together(was, now)
-    new = renamed(was.groups, now.groups)
     counts = Counter((r["was"] or UNTAGGED, r["is"] or UNTAGGED) for r in moved)
+    yield from differences(*together(was, now), counts)
+
+
+def differences(was: Model, now: Model, counts: Counter[tuple[str, str]]) -> Iterator[Row]:
+    """What groups may do more and less than others, in models over one cut of the packets.
+
+    Args:
+        was, now: the group that is left is looked at in the one, the other in the other.
+        counts: pairs of groups, with how many move.
+    """
+    new = renamed(was.groups, now.groups)
     others = [
         (n, now.groups.index[new.get(g.id, g.id)])
         for n, g in enumerate(was.groups.all)

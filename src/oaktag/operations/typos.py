@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections import Counter
 from dataclasses import dataclass
 from itertools import islice
 from typing import ClassVar
@@ -10,14 +11,14 @@ import numpy as np
 
 from oaktag.core.assignment import Assignment
 from oaktag.core.near_misses import Miss, near_misses
-from oaktag.operations.group_life import fares
+from oaktag.operations.group_life import differences
 from oaktag.operations.model import Model
 from oaktag.operations.result import Result, Row
 
 #: So many endpoints of a value are named.
 NAMED = 6
 #: So many values, and endpoints that have them, are tried.
-MOST_MISSES, MOST_ROWS = 20_000, 200_000
+MOST_MISSES, MOST_ROWS = 5_000, 100_000
 
 
 @dataclass(frozen=True, eq=False, repr=False)
@@ -67,8 +68,8 @@ def typos(model: Model) -> Typos:
     found = []
     for (miss, was, is_), names in moved.items():
         if (was, is_) not in gains:
-            told = [{"endpoint": names[0], "was": ids[was], "is": ids[is_]}]
-            gains[was, is_] = [r for r in fares(model, model, told) if r["opened"]]
+            pair = Counter({(ids[was], ids[is_]): 1})
+            gains[was, is_] = [r for r in differences(model, model, pair) if r["opened"]]
         if gains[was, is_]:
             keys = ("direction", "other", "opened", "opened_text")
             found.append(
