@@ -11,15 +11,21 @@ def show(page: Page, d: Row) -> None:
     alike: dict[tuple[str, str, str], list[Row]] = {}
     for r in d["ends"]:
         alike.setdefault((r["how"], r["packets_text"], _why(r)), []).append(r)
+    meant = [(k, rows) for k, rows in alike.items() if k[0] == "as meant"]
+    other = [(k, rows) for k, rows in alike.items() if k[0] != "as meant"]
+    page.table(
+        ("get through as meant", "packets"), [(_groups(rows), k[1]) for k, rows in meant],
+        wrap=(0, 1),
+    )  # fmt: skip
+    if meant and other:
+        page.say()
+    page.table(
+        ("otherwise", "", "packets", "why", "e.g. over"),
+        [(_groups(rows), *k, " ".join(rows[0]["path"])) for k, rows in other],
+        wrap=(0, 2, 3, 4),
+    )
     if alike:
-        page.table(
-            ("groups", "get through", "packets", "for", "e.g. over"),
-            [
-                (few([r["group"] for r in rows], 6), how, packets, why, _path(rows[0]))
-                for (how, packets, why), rows in alike.items()
-            ],
-            wrap=(0, 2, 3, 4),
-        )
+        page.say()
     through = {r["group"] for r in d["ends"] if r["how"] != "not, though allowed"}
     leaks = {r["group"] for r in d["ends"] if r["how"] == "by a leak"}
     asked = "" if d["service"] == "any" else f" with {d['service']}"
@@ -39,5 +45,5 @@ def _why(row: Row) -> str:
     return "; ".join(dict.fromkeys(why)) or "no path joins them"
 
 
-def _path(row: Row) -> str:
-    return "" if row["how"] == "as meant" else " ".join(row["path"])
+def _groups(rows: list[Row]) -> str:
+    return few([r["group"] for r in rows], 12)
