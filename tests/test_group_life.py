@@ -176,6 +176,8 @@ def test_a_group_is_parted_in_two_that_fare_alike(
     assert {e["endpoint"] for e in now.members("fresh").endpoints} == meant & mine != set()
     assert {e["endpoint"] for e in now.members(old).endpoints} == mine - meant != set()
     assert {r["endpoint"] for r in ran.json["endpoints"]} == meant & mine
+    # Leaks and breaks that the old group had are not told as new ones.
+    assert ran.json["network"] == [] and ran.json["cells"] == []
     for (a, b), held in cells.items():
         for one in {a, "fresh" if a == old else a}:
             for two in {b, "fresh" if b == old else b}:

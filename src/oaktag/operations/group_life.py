@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections import Counter
 from collections.abc import Iterator
 from dataclasses import replace
+from itertools import product
 
 import numpy as np
 
@@ -108,7 +109,47 @@ def split(
         who = endpoints.ids[odd[0]]
         told = "is pinned into" if model.assignment.pin[odd[0]] >= 0 else "is by a template in"
         raise UsageError(f"nothing was changed, for {who} {told} {old}; correct that first")
-    return made(model, "split", changed, write=write, anyway=anyway, since=parted)
+    shown = made(model, "split", changed, write=write, anyway=anyway, since=parted)
+    # What the new group meets where the old one met it is nothing new.
+    met = [_met(of, name) for of, name in ((model, old), (then, new))]
+    rows = [r for r in shown.network if not _told_before(r, met, old, new)]
+    return replace(shown, network=rows)
+
+
+Met = tuple[str, str, str, str, str]
+
+
+def _met(model: Model, group: str) -> set[Met]:
+    """What the network does otherwise than meant with a group's packets: effect and ends."""
+    index, ids = model.groups.index[group], [g.id for g in model.groups.all]
+    mine = [h for h in model.hosts if h.group == index]
+    both = (
+        *model.state.flows(mine, model.hosts),
+        *model.state.flows(model.hosts, mine),
+    )
+    found: set[Met] = set()
+    for flow in both:
+        ends = flow.source[0], ids[flow.source[1]], flow.destination[0], ids[flow.destination[1]]
+        wrong = {"leak": flow.leaks, "break": flow.breaks}
+        found |= {(effect, *ends) for effect, packets in wrong.items() if any(packets.values())}
+        if flow.unanswered:
+            found.add(("one-way", *ends))
+    return found
+
+
+def _told_before(row: Row, met: list[set[Met]], old: str, new: str) -> bool:
+    """Whether a row says of one of two groups what was, or is, so of the other."""
+    this, other = (new, old) if row["new"] else (old, new)
+    known = met[0 if row["new"] else 1]
+    one, two = row["source"], row["destination"]
+    words = [
+        {end["group"], other} if end["group"] == this else {end["group"]} for end in (one, two)
+    ]
+    return any(
+        (row["effect"], one["segment"], source, two["segment"], destination) in known
+        for source, destination in product(*words)
+        if other in (source, destination)
+    )
 
 
 def _written(test: Test, text: str) -> str:
