@@ -6,15 +6,13 @@ count. Case counts, as in rules.
 
 from __future__ import annotations
 
-import string
-from collections.abc import Iterable, Iterator, Mapping
 from typing import NamedTuple
 
 from oaktag.core.assignment import AnyOf, Equals, Glob, Rule, Test, Within
 
 #: Of an attribute with more values words that begin with ``*`` are not tried.
 MOST_VALUES = 20_000
-_LETTERS = string.ascii_letters + string.digits + "-_./ "
+_LETTERS = "abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ0123456789-_./ "
 
 
 class Miss(NamedTuple):
