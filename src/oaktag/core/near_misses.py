@@ -6,6 +6,7 @@ count. Case counts, as in rules.
 
 from __future__ import annotations
 
+from collections.abc import Iterable, Iterator, Mapping
 from typing import NamedTuple
 
 from oaktag.core.assignment import AnyOf, Equals, Glob, Rule, Test, Within
