@@ -220,15 +220,24 @@ def rename(model: Model, old: str, new: str, *, write: bool, anyway: bool = Fals
     if old not in model.groups.sets and model.groups.index.get(old, 0) == 0:
         model.end(old)
         raise UsageError(f"{old!r} is no group or set")
+    free_name(model, new)
+    changed = renamed(model.files, old, new)
+    _nobody_moves(model, old, changed)
+    return made(model, "rename", changed, write=write, anyway=anyway)
+
+
+def free_name(model: Model, new: str) -> None:
+    """That a group or set can be called so.
+
+    Raises:
+        UsageError: it is no name, or something else has it.
+    """
     if not GROUP_ID.fullmatch(new):
         raise UsageError(f"{new!r} cannot be a name: lower-case letters, digits and hyphens")
     if new in model.groups.sets or new in model.groups.index:
         raise UsageError(f"{new!r} is there already")
     if taken := places_of(model.files, new):
         raise UsageError(f"{new!r} means something else at {taken[0]}; it would be the group then")
-    changed = renamed(model.files, old, new)
-    _nobody_moves(model, old, changed)
-    return made(model, "rename", changed, write=write, anyway=anyway)
 
 
 def _nobody_moves(model: Model, old: str, changed: dict[str, str]) -> None:

@@ -11,12 +11,12 @@ import numpy as np
 
 from oaktag.core.assignment import AnyOf, Assignment, Compare, Equals, Rule, Test, Within
 from oaktag.core.comparison import renamed
-from oaktag.core.groups import GROUP_ID, UNTAGGED
+from oaktag.core.groups import UNTAGGED
 from oaktag.core.service_text import set_words
 from oaktag.errors import UsageError
 from oaktag.located import Location
 from oaktag.operations.alone import apart, proved_alike
-from oaktag.operations.change import Change, made, stop_on
+from oaktag.operations.change import Change, free_name, made, stop_on
 from oaktag.operations.compare import together
 from oaktag.operations.members import parse_conditions
 from oaktag.operations.model import Model
@@ -24,7 +24,6 @@ from oaktag.operations.result import Row
 from oaktag.workspace import edits
 from oaktag.workspace.assignments_file import FILE as ASSIGNMENTS
 from oaktag.workspace.leaving import without
-from oaktag.workspace.renaming import places_of
 from oaktag.workspace.yaml_edits import quoted, with_rules_parted
 
 
@@ -82,12 +81,7 @@ def split(
             group by a pin, or it cannot be parted so.
     """
     _group(model, old)
-    if not GROUP_ID.fullmatch(new):
-        raise UsageError(f"{new!r} cannot be a name: lower-case letters, digits and hyphens")
-    if new in model.groups.sets or new in model.groups.index:
-        raise UsageError(f"{new!r} is there already")
-    if taken := places_of(model.files, new):
-        raise UsageError(f"{new!r} means something else at {taken[0]}; it would be the group then")
+    free_name(model, new)
     conditions = parse_conditions(when)
     index, endpoints = model.groups.index[old], model.files.endpoints
     mine = np.flatnonzero(model.assignment.group == index)
