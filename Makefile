@@ -3,7 +3,7 @@ PYTHON ?= python3
 VENV := .venv
 BIN := $(VENV)/bin
 
-.PHONY: demo test lint screenshots bench campaign lock clean
+.PHONY: demo test lint site screenshots bench campaign lock clean
 
 PIP := $(BIN)/python -m pip --quiet --disable-pip-version-check
 
@@ -26,11 +26,15 @@ lint: $(BIN)/oaktag ## the linter, the type checker and the import rules
 	$(BIN)/mypy
 	$(BIN)/lint-imports --no-cache
 
-screenshots: $(BIN)/oaktag ## make the pictures in docs/screenshots again (needs xterm, Xvfb, ImageMagick)
+site: $(BIN)/oaktag ## build the documentation as one site, in site/
+	$(BIN)/python docs/make_reference.py
+	$(BIN)/mkdocs build --strict --quiet
+
+screenshots: $(BIN)/oaktag ## make the pictures in docs/screenshots again (needs xterm, Xvfb, ImageMagick, Chromium)
 	$(BIN)/python docs/make_screenshots.py
 
 clean: ## remove what was made
-	rm -rf $(VENV) build dist src/*.egg-info .mypy_cache .ruff_cache .pytest_cache .hypothesis
+	rm -rf $(VENV) site build dist src/*.egg-info .mypy_cache .ruff_cache .pytest_cache .hypothesis
 
 bench: $(BIN)/oaktag ## run the benchmarks at full scale, and write their table
 	$(PIP) install --require-hashes --requirement requirements/bench.txt

@@ -2,8 +2,8 @@
 
     python docs/make_screenshots.py [NAME...]
 
-Needs Xvfb, xterm and ImageMagick (Debian: xvfb, xterm, imagemagick). Each command runs in a window
-of its own on a virtual screen, and the window is taken.
+Needs Xvfb, xterm, ImageMagick and Chromium (Debian: xvfb, xterm, imagemagick, chromium). Each command
+runs in a window of its own on a virtual screen, and the window is taken.
 """
 
 from __future__ import annotations
@@ -20,22 +20,22 @@ OUT = Path(__file__).parent / "screenshots"
 DISPLAY = ":77"
 #: picture → (folder, commands)
 SHOTS = {
-    "check": ("quillmere", ["oaktag check", "oaktag members --unassigned"]),
+    "check": ("quillmere", ["oaktag check", "oaktag help OT203", "oaktag groups --unlike | tail -22"]),
     "explain": ("quillmere", ["oaktag explain 0200.5e10.0024", "oaktag find 8443/tcp"]),
-    "members": ("quillmere", ["oaktag members --when 'site=ashgrove, model=SC-*|WD-*'", "oaktag split kiosks kiosks-old --when model=SC-200 | tail -20"]),
+    "members": ("quillmere", ["oaktag members --when 'site=ashgrove, model=SC-*|WD-*'", "oaktag members --when 'site=ashgrove, model=SC-*' --save tablets --before 7", "oaktag split kiosks kiosks-old --when model=SC-200 | tail -12"]),
     "matrix": ("quillmere", ["oaktag matrix"]),
     "cell": ("quillmere", ["oaktag cell kiosks catalogue", "oaktag decide ivo loans-1 ssh"]),
     "review": ("quillmere", ["oaktag review"]),
     "describe": ("quillmere", ["oaktag describe kiosks | head -16", "oaktag callers tablets --real"]),
     "compare": ("quillmere", ["oaktag compare ../quillmere-mended/ ./", "oaktag verify"]),
     "grant": ("quillmere", ["oaktag grant ada scans-1 ssh --until 2027-01-31", "oaktag grant bram loans-db ssh --only --until 2027-01-31 | tail -9", "oaktag set --where 'note=isolation*' --mode enforce"]),
-    "expect": ("quillmere", ["oaktag expect", "oaktag expect --uncovered | tail -14"]),
+    "expect": ("quillmere", ["oaktag expect", "oaktag expect --uncovered | tail -9", "oaktag expect --card | tail -22"]),
     "reach": ("quillmere", ["oaktag reach"]),
     "trace": ("quillmere", ["oaktag trace emil loans-1 loans-api --return | head -17", "oaktag trace 02:00:5e:10:00:24 catalogue-1 https | tail -9"]),
     "failures": ("quillmere", ["oaktag reach --failures 2>/dev/null", "oaktag reach --mend 2>/dev/null | head -12"]),
     "compile": ("quillmere", ["oaktag compile", "oaktag prove", "oaktag compile --point hall-edge --for kiosks catalogue"]),
     "lab": ("quillmere-mended", ["oaktag lab up 2>/dev/null", "oaktag lab break feed 'ashgrove-access>hall-edge'", "oaktag lab probe 2>/dev/null | head -18", "oaktag lab down"]),
-    "bindings": ("quillmere", ["oaktag bindings --at hall-edge | head -30", "oaktag bindings --at hall-edge 10.20.2.103 10.20.12.41"]),
+    "bindings": ("quillmere", ["oaktag bindings --at hall-edge | head -20", "oaktag bindings --at hall-edge 10.20.2.103 10.20.12.41", "oaktag bindings 10.20.2.101 --taken-by kiosks"]),
 }  # fmt: skip
 
 
@@ -43,8 +43,16 @@ SHOTS = {
 FIGURES = {
     "matrix-figure": ("quillmere", "oaktag matrix --figure"),
     "network-figure": ("quillmere", "oaktag reach --figure"),
-    "around-figure": ("quillmere", "oaktag around data-stores --figure"),
 }
+
+
+#: picture → (folder, the command that writes a page)
+PAGES = {"report": ("quillmere", "oaktag report --out")}
+#: A browser whose window nobody sees.
+BROWSER = (
+    "chromium", "--headless=new", "--no-sandbox", "--disable-gpu", "--hide-scrollbars", "--no-first-run",
+    "--disable-background-networking", "--window-size=1280,1390", "--virtual-time-budget=4000",
+)  # fmt: skip
 
 
 def take(name: str, folder: Path, commands: list[str]) -> None:
@@ -88,7 +96,7 @@ def _quoted(text: str) -> str:
 def main(names: list[str]) -> None:
     """Take all pictures, or those named."""
     os.environ["PATH"] = f"{Path(sys.executable).parent}:{os.environ['PATH']}:/usr/sbin"
-    missing = [t for t in ("Xvfb", "xterm", "import") if shutil.which(t) is None]
+    missing = [t for t in ("Xvfb", "xterm", "import", "chromium") if shutil.which(t) is None]
     if missing:
         sys.exit(f"this needs {', '.join(missing)}")
     OUT.mkdir(exist_ok=True)
@@ -109,6 +117,16 @@ def main(names: list[str]) -> None:
                 if not names or name in names:
                     made = [*command.split(), str(OUT / f"{name}.png")]
                     subprocess.run(made, cwd=Path(place) / folder, stdout=subprocess.DEVNULL)
+            for name, (folder, command) in PAGES.items():
+                if not names or name in names:
+                    page = Path(place) / folder / f"{name}.html"
+                    made = [*command.split(), str(page)]
+                    subprocess.run(made, cwd=page.parent, stdout=subprocess.DEVNULL)
+                    subprocess.run(
+                        [*BROWSER, f"--screenshot={OUT / f'{name}.png'}", page.as_uri()],
+                        check=True,
+                        stderr=subprocess.DEVNULL,
+                    )
     finally:
         screen.terminate()
         screen.wait()

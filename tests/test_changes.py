@@ -15,7 +15,7 @@ from hypothesis import strategies as st
 import oaktag as package
 from conftest import Ran
 from oaktag.located import Location
-from oaktag.workspace.yaml_edits import quoted, with_pin, without_pin
+from oaktag.workspace.yaml_edits import quoted, with_pins, without_pin
 from test_commands import _schema
 
 Run = Callable[..., Ran]
@@ -68,7 +68,7 @@ def test_pin_and_unpin_are_each_others_way_back(oaktag: Run, sample: Path) -> No
     ],
 )  # fmt: skip
 def test_a_pin_finds_its_place(before: str, after: str) -> None:
-    assert with_pin(before, {"endpoint": "e", "group": "g"}) == after
+    assert with_pins(before, [{"endpoint": "e", "group": "g"}]) == after
 
 
 @pytest.mark.parametrize(

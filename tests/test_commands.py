@@ -183,7 +183,11 @@ def test_batch_keeps_rows_and_says_each_fault(oaktag: Run, sample: Path) -> None
         (["explain", "hall-edge"], 2, "oaktag explain 10.20.200.1 what is known of its address"),
         (["explain", "hall-servers"], 2, "a segment, no endpoint, address or tag; oaktag reach"),
         (["explain", "10.20.200.1/24"], 2, "host bits"),
-        (["pin", "--write", "ivo", "--to", "kiosks"], 2, "is pinned twice"),
+        (
+            ["pin", "--write", "ivo", "--to", "kiosks"],
+            2,
+            "is pinned to network-desk already (assignments.yaml:",
+        ),
         (["pin", "--write", "nobody", "--to", "kiosks"], 2, "is no group, set"),
         (["pin", "--write", "ada", "--to", "hall"], 2, "a pin gives one group"),
         (["pin", "--write", "ada", "--to", "kiosks", "--until", "June"], 2, "as in 2027-01-31"),

@@ -261,3 +261,30 @@ def test_a_template_that_is_wrong_is_told_where(
     except OakTagError as error:
         said = str(error)
     assert told in said, said
+
+
+@pytest.mark.parametrize("dialect", ["nftables", "json", "ietf-acl"])
+def test_other_names_of_groups_change_their_words_alone(
+    dialect: str, shipped_mended: Path, oaktag: Any
+) -> None:
+    """Five groups get names that sort otherwise: lists and keys are the same bytes but for the names."""
+    at = ("-C", shipped_mended)
+    network = shipped_mended / "network.yaml"
+    text = network.read_text()
+    network.write_text(text.replace("dialect: nftables\n", f"dialect: {dialect}\n"))
+    names = {"patrons": "aaa", "catalogue": "zzz", "archive": "yyy", "kiosks": "b", "loans-db": "c"}
+
+    def lists() -> dict[str, str]:
+        assert oaktag(*at, "compile").status == 0
+        return {p.name: p.read_text() for p in sorted((shipped_mended / "lists").iterdir())}
+
+    before = lists()
+    for old, new in names.items():
+        assert oaktag(*at, "rename", "--write", old, new).status == 0
+    after = lists()
+    for name, held in before.items():
+        renamed = re.sub(
+            rf"(?<![\w-])({'|'.join(names)})(?![\w-])", lambda found: names[found[0]], held
+        )
+        assert renamed.splitlines() == after[name].splitlines(), name
+    assert before != after

@@ -27,8 +27,10 @@ from oaktag.workspace.yaml_edits import (
     quoted,
     with_feed,
     with_permission,
-    with_pin,
+    with_pins,
+    with_rule,
     with_setting,
+    with_tag,
     without_pin,
 )
 
@@ -172,7 +174,7 @@ def test_a_pin_more_and_a_pin_less(
     rules = [{"give": "g", "when": {"site": "x"}}, {"give": "h", "when": {"site": "y"}}]
     lists: dict[str, list[dict[str, Any]]] = {"pins": held, "rules": rules}
     text = emitter.document(lists if first else dict(reversed(lists.items())))
-    after = with_pin(text, more[0])
+    after = with_pins(text, more[:1])
     assert load(after) == said({"rules": rules, "pins": [*held, more[0]]})
     assert notes(after) == notes(text)
     marks: Any = yaml.compose(after, Loader=yaml.SafeLoader)
@@ -188,6 +190,71 @@ def test_a_pin_more_and_a_pin_less(
         assert lost <= set(notes("\n".join(own))), "comments about others stay"
         if held and number == len(held):
             assert left in (text, text + "\n")
+
+
+@given(seed=st.integers(0, 1 << 20), held=pins, more=pins.filter(len), first=st.booleans())
+def test_many_pins_at_once(
+    seed: int, held: list[dict[str, str]], more: list[dict[str, str]], first: bool
+) -> None:
+    """All of them behind the others, in their order; nothing else changes."""
+    rules = [{"give": "g", "when": {"site": "x"}}]
+    lists: dict[str, list[dict[str, Any]]] = {"pins": held, "rules": rules}
+    text = Emitter(seed).document(lists if first else dict(reversed(lists.items())))
+    after = with_pins(text, more)
+    assert load(after) == said({"rules": rules, "pins": [*held, *more]})
+    assert notes(after) == notes(text)
+    one_by_one = text
+    for pin in more:
+        one_by_one = with_pins(one_by_one, [pin])
+    assert load(one_by_one) == load(after)
+
+
+rules_ = st.lists(
+    st.fixed_dictionaries(
+        {"give": st.sampled_from(("g", "h", "i"))},
+        optional={"when": st.fixed_dictionaries({"site": st.sampled_from(WORDS[:-1])})},
+    ),
+    max_size=5,
+)
+
+
+@given(
+    seed=st.integers(0, 1 << 20),
+    held=rules_,
+    place=st.integers(0, 5),
+    word=st.sampled_from(WORDS[:-1]),
+)
+def test_a_rule_more_at_any_place(
+    seed: int, held: list[dict[str, Any]], place: int, word: str
+) -> None:
+    """It stands where it was asked to, before the one that was there, or behind all."""
+    text = Emitter(seed).document({"pins": [{"endpoint": "e", "group": "g"}], "rules": held})
+    before = place if place < len(held) else None
+    after = with_rule(text, "fresh", {"site": quoted(word), "size": '{">=": 4}'}, before)
+    new = {"give": "fresh", "when": {"site": word, "size": {">=": 4}}}
+    at = len(held) if before is None else before
+    assert load(after)["rules"] == said([*held[:at], new, *held[at:]])
+    assert load(after)["pins"] == load(text)["pins"] and notes(after) == notes(text)
+
+
+@given(
+    seed=st.integers(0, 1 << 20), which=st.integers(0, 3), tag=st.sampled_from(("7", "issued 2003")),
+    tagged=st.lists(st.booleans(), min_size=4, max_size=4),
+)  # fmt: skip
+def test_another_number_of_one_group(seed: int, which: int, tag: str, tagged: list[bool]) -> None:
+    """That group has it, all else stays; back again, the same meaning, and the same bytes where it
+    had a number."""
+    groups: list[dict[str, Any]] = [
+        {"id": f"g{n}", **({"tag": 100 + n} if held else {}), "title": WORDS[n]}
+        for n, held in enumerate(tagged)
+    ]
+    text = Emitter(seed).document({"groups": groups, "sets": [{"none": "x"}]})
+    after = with_tag(text, f"g{which}", tag)
+    meant = [dict(g) for g in groups]
+    meant[which]["tag"] = tag
+    assert load(after)["groups"] == said(meant) and notes(after) == notes(text)
+    if tagged[which]:
+        assert load(with_tag(after, f"g{which}", str(100 + which))) == load(text)
 
 
 nodes = st.lists(

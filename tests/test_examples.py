@@ -8,7 +8,9 @@ import subprocess
 import sys
 from pathlib import Path
 
+import nbformat
 import pytest
+from nbclient import NotebookClient
 
 import oaktag
 
@@ -83,3 +85,27 @@ def test_a_large_workspace_is_one(tmp_path: Path) -> None:
     assert all(f["severity"] != "error" for f in workspace.check()["findings"])
     summary = workspace.reach()["summary"]
     assert sum(summary["effects"].values()) == sum(summary["results"].values()) > 10_000
+
+
+def test_the_notebook_runs_and_its_answers_show_themselves() -> None:
+    """In a real kernel; each answer as a table, the matrix with what each cell allows."""
+    book = nbformat.read(EXAMPLES / "quillmere.ipynb", as_version=4)  # type: ignore[no-untyped-call]
+    assert not any(cell.get("outputs") for cell in book.cells)
+    NotebookClient(book, timeout=120, kernel_name="python3").execute()
+    shown = [
+        "".join(out["data"].get("text/html", "") for out in cell.outputs if "data" in out)
+        for cell in book.cells
+        if cell.cell_type == "code"
+    ]
+    assert len(shown) == 8 and all("<table" in html for html in shown[1:6])
+    assert "OT203" in shown[0] and "not written" in shown[7]
+    assert "title='kiosks → catalogue: any'" in shown[1] and "librarians → loans-db: " in shown[1]
+    assert "assignments.yaml" in shown[3] and "no point on the path" in shown[5]
+    assert "<script" not in "".join(shown[:6])
+
+
+def test_a_repository_of_a_workspace_is_tested(shipped_mended: Path) -> None:
+    said = _run("tests_of_a_workspace.py", shipped_mended)
+    assert " failed" not in said and " passed" in said
+    said = _run("tests_of_a_workspace.py")
+    assert "IPv4 tcp from port 50000 to port" in said and " failed, " in said

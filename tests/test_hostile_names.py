@@ -28,7 +28,10 @@ COMMANDS = (
     ["reach", "--flows"], ["describe", "kiosks"], ["explain", "kiosks"], ["cell", "kiosks", "catalogue"],
     ["callers", "catalogue"], ["attributes"], ["attributes", "model"], ["expect"], ["verify"],
     ["compare", "../before/"], ["decide", "kiosks", "catalogue", "https"],
-    ["rename", "kiosks", "booths"], ["trace", "kiosks", "catalogue", "https"],
+    ["rename", "kiosks", "booths"], ["trace", "kiosks", "catalogue", "https"], ["groups", "--unlike"],
+    ["expect", "--card"], ["bindings", "10.20.2.101", "--taken-by", "kiosks"], ["renumber", "kiosks"],
+    ["members", "--when", "kind=device", "--save", "patrons"], ["pin", "ada", "bram", "--to", "kiosks"],
+    ["report", "--out", "page.html"],
 )  # fmt: skip
 
 

@@ -14,7 +14,7 @@ import pytest
 
 import oaktag as package
 from conftest import Ran
-from oaktag.workspace.sheet import harmless, plain
+from oaktag.workspace.workbook import harmless, plain
 
 Run = Callable[..., Ran]
 SCHEMA = Path(package.__file__).parent / "schemas/matrix-in.json"
@@ -129,9 +129,9 @@ def test_permissions_that_are_written_into_a_grid_are_lines(
 @pytest.mark.parametrize(
     ("change", "told"),
     [
-        ({"expires": "01/02/2027"}, "may be one day or another"),
-        ({"expires": "31.02.2027"}, "may be one day or another"),
-        ({"expires": "46387"}, "may be one day or another"),
+        ({"expires": "01/02/2027"}, "may be 2027-01-02 or 2027-02-01"),
+        ({"expires": "31.02.2027"}, "is no day"),
+        ({"expires": "46387"}, "is no day"),
         ({"do": "delete"}, "is nothing to do"),
         ({"line": "4.5"}, "is no number of a line"),
         ({"was": "", "permission": ""}, "a new line needs"),

@@ -52,7 +52,13 @@ COMMANDS = (
     "find 8443/tcp --json", "find 10.20.0.0/16", "find kiosks", "find 340 --all", "expect --uncovered",
     "expect --uncovered --json", "merge kiosks patrons --write --anyway", "retire kiosks --write",
     "split patrons fresh --when site=central --write", "correct ada role patron --write",
-    "correct ada role --undo --json",
+    "correct ada role --undo --json", "report --out page.html", "report --out page.html --since ./was --json",
+    "groups --unlike", "groups --unlike --json", "expect --card", "expect --card --json",
+    "bindings 10.20.2.101 --taken-by kiosks", "network --out net.json", "network --in net.json --json",
+    "matrix --out sheet.csv", "matrix --out sheet.xlsx", "matrix --in sheet.csv --json", "members --all --out who.ods",
+    "review --out found.xlsx", "renumber kiosks --write", "renumber kiosks 4000 --json",
+    "members --when kind=device --save kiosks --write --anyway", "pin --when kind=user --to kiosks --json",
+    "pin ada bram --to kiosks --write --anyway", "help OT203",
 )  # fmt: skip
 
 #: Pieces that have broken readers somewhere.

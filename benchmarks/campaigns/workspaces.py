@@ -34,6 +34,9 @@ CHANGES = (
     "split patrons fresh --when site=central --write",
     "correct ada role patron --write --anyway",
     "move matrix/10-shared.csv:2 last --write",
+    "renumber kiosks 4000 --write",
+    "pin ada bram --to kiosks --write --anyway",
+    "members --when kind=device --save kiosks --write --anyway",
 )
 
 

@@ -42,6 +42,7 @@ COMMANDS = {
     "rename": "rename a group or set in all files",
     "split": "part a group in two that fare alike, in all files",
     "merge": "join a group to another, in all files",
+    "renumber": "give a group another number in all files",
     "retire": "take a group out of all files",
     "bindings": "bindings, central or as one node knows them",
     "matrix": "the matrix, whole or in part",
@@ -61,10 +62,12 @@ COMMANDS = {
     "verify": "check, review, expect and reach in one exit status, for CI",
     "compile": "write the access lists, proved",
     "prove": "read lists back and prove them equal to the matrix",
+    "network": "the network as data that other tools read, and drafted from such",
     "reach": "do tags reach every point on every path",
     "trace": "one packet's way, hop by hop",
     "drift": "what nodes report against what is intended",
     "lab": "a real small network on this machine to try the lists in",
+    "report": "one HTML page that tells all of it, to everybody",
     "help": "what a key of a file means, or how a command is used",
 }
 

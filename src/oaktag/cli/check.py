@@ -14,17 +14,21 @@ from oaktag.cli.context import (
     finish,
     pass_context,
     progress,
+    sheet_option,
 )
 from oaktag.errors import WorkspaceError
 
 
 @click.command("check")
+@sheet_option
 @as_json
 @click.option("--codes", is_flag=True, help="List the codes of all findings.")
 @every_finding
 @fail_on
 @pass_context
-def command(context: Context, as_json: bool, codes: bool, every: bool, fail_on: str) -> int:
+def command(
+    context: Context, out: str | None, as_json: bool, codes: bool, every: bool, fail_on: str
+) -> int:
     """Do the files agree? Findings about endpoints, groups, bindings, network."""
     if codes:
         return _codes(as_json)
@@ -36,7 +40,7 @@ def command(context: Context, as_json: bool, codes: bool, every: bool, fail_on: 
         from oaktag.operations.check import clashes
 
         result = clashes(error)
-    finish(context, result, as_json=as_json, every=every)
+    finish(context, result, as_json=as_json, out=out, every=every)
     return failed(result.findings, fail_on)
 
 

@@ -36,13 +36,24 @@ class Context:
     today: date | None
     debug: bool
     told: dict[str, Result] | None = None
+    #: Of which time, and of which branch, a command that may be asked so is asked.
+    at: str | None = None
+    branch: str | None = None
 
     def workspace(self, *asked: str) -> Workspace:
-        """Read the workspace, as far as a question about some ends needs it; what was interrupted
-        in it, and is finished now, is said."""
+        """Read the workspace, as far as a question about some ends needs it, or as it was at a
+        time; what was interrupted in it, and is finished now, is said."""
         from oaktag.operations.workspace import Workspace
 
-        workspace = Workspace.load(self.folder, self.today, asked=asked)
+        if self.at is None and self.branch is not None:
+            raise click.UsageError("--branch goes with a time, --at")
+        if self.at is not None and self.today is not None:
+            raise click.UsageError("--at says which day it is; leave out --today")
+        workspace = Workspace.load(
+            self.folder, self.today, asked=asked, at=self.at, branch=self.branch or "HEAD"
+        )
+        if workspace.as_of:
+            click.echo(f"oaktag: {shown(workspace.as_of)}", err=True)
         if workspace.settled:
             click.echo(f"oaktag: {shown(workspace.settled)}", err=True)
         return workspace
@@ -50,6 +61,8 @@ class Context:
     def changing(self, what: str, *, write: bool, wait: bool) -> Workspace:
         """Read the workspace for a change; where it is written no other one goes on until this
         command is done."""
+        if self.at is not None:
+            raise click.UsageError("what was cannot be changed: leave out --at")
         if write:
             from oaktag.operations.model import Model
             from oaktag.workspace.lock import PATIENCE, one_writer
@@ -78,6 +91,26 @@ class Context:
         from oaktag.workspace.textfile import unlinked
 
         return unlinked(self.folder / name, self.folder)
+
+
+def listed(context: Context, name: str) -> list[str]:
+    """The words of a file, one a line; ``#`` begins a comment, and ``-`` is the standard input.
+
+    Raises:
+        UsageError: it cannot be read.
+    """
+    from oaktag.errors import UsageError
+
+    try:
+        if name == "-":
+            text = sys.stdin.read()
+        else:
+            text = context.path(name).read_text(encoding="utf-8-sig")
+    except (OSError, UnicodeDecodeError) as error:
+        told = error.strerror if isinstance(error, OSError) else "it is no UTF-8"
+        raise UsageError(f"{name} cannot be read: {told}") from None
+    words = (line.split("#", 1)[0].strip() for line in text.splitlines())
+    return [word for word in words if word]
 
 
 pass_context = click.make_pass_decorator(Context)
@@ -145,19 +178,26 @@ HEADS = re.compile(r"\S+(?: \S+)*")
 PLACE = re.compile(r"(?<![\w./-])((?:[\w-]+/)*[\w.-]+\.(?:yaml|csv|ldif|jsonl|json|nft)):(\d+)")
 
 
-def finish(context: Context, result: Result, *, as_json: bool, **how: Any) -> None:
+def finish(
+    context: Context, result: Result, *, as_json: bool, out: str | None = None, **how: Any
+) -> None:
     """Print a result: one JSON document, or what it says for people.
 
     Args:
         context: where the command runs.
         result: the answer.
         as_json: as JSON.
+        out: a file for its rows as a sheet instead; where there is one, JSON is printed besides.
         how: what else the page is told, as ``every=True``.
     """
     if context.told is not None:
         context.told[result["command"]] = result
+    if out is not None:
+        result.sheet(context.unlinked(out))
     if as_json:
         emit(result.as_json())
+    elif out is not None:
+        say(f"written: {out}")
     else:
         draw(result.page(**how), context.folder)
 
@@ -181,6 +221,30 @@ def draw(page: Page, folder: Path) -> None:
 def say(text: str = "") -> None:
     """One line for people, now."""
     click.echo(tame(shown(text)))
+
+
+def _of_time(ctx: click.Context, parameter: click.Parameter, value: str | None) -> None:
+    setattr(ctx.ensure_object(Context), parameter.name or "", value)
+
+
+branch_option = click.option(
+    "--branch", metavar="NAME", expose_value=False, callback=_of_time,
+    help="With a time: whose commits count, not those of HEAD.",
+)  # fmt: skip
+
+
+def at_a_time(command: Callable[..., Any]) -> Callable[..., Any]:
+    """The options of commands that may be asked as of a time."""
+    at = click.option(
+        "--at", metavar="TIME", expose_value=False, callback=_of_time,
+        help="As git had it at a time, as 2026-11-27T08:00Z.",
+    )  # fmt: skip
+    return at(branch_option(command))
+
+
+sheet_option = click.option(
+    "--out", metavar="FILE", help="Write it as a sheet: .csv, .xlsx or .ods."
+)
 
 
 def drawn(figure: str | None, *, as_json: bool) -> None:

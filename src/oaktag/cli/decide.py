@@ -8,7 +8,7 @@ from pathlib import Path
 
 import click
 
-from oaktag.cli.context import Context, as_json, complete, finish, pass_context
+from oaktag.cli.context import Context, as_json, at_a_time, complete, finish, pass_context
 
 
 @click.command("decide")
@@ -18,6 +18,7 @@ from oaktag.cli.context import Context, as_json, complete, finish, pass_context
 @click.option("--family", type=click.Choice(["4", "6"]), help="Only packets of IPv4 or IPv6.")
 @click.option("--source-port", type=click.IntRange(0, 65535), help="Only from this port.")
 @click.option("--batch", metavar="FILE", help="Answer a CSV of packets; - is standard input.")
+@at_a_time
 @as_json
 @pass_context
 def command(

@@ -12,12 +12,22 @@ from oaktag.cli.context import Context, as_json, finish, junit_option, pass_cont
 @click.option(
     "--uncovered", "slack", is_flag=True, help="What is allowed, and no expectation asks for."
 )
+@click.option(
+    "--card", is_flag=True, help="The fewest packets that tell whether every line acts as written."
+)
 @click.option("--all", "every", is_flag=True, help="With --uncovered: every row and name.")
 @as_json
 @pass_context
-def command(context: Context, junit: str | None, slack: bool, every: bool, as_json: bool) -> int:
+def command(
+    context: Context, junit: str | None, slack: bool, card: bool, every: bool, as_json: bool
+) -> int:
     """Prove the expectations and keep_open; a packet for each that fails."""
     workspace = context.workspace()
+    if card and slack:
+        raise click.UsageError("--uncovered and --card are two questions")
+    if card:
+        finish(context, workspace.card(), as_json=as_json)
+        return 0
     if slack:
         finish(context, workspace.uncovered(), as_json=as_json, every=every)
         return 0

@@ -138,6 +138,7 @@ def heal(context: Context, kind: str | None, name: str | None, as_json: bool) ->
 @click.option(
     "--repeat", type=click.IntRange(min=1), default=1, help="So many times, a second apart."
 )
+@click.option("--card", is_flag=True, help="The tests of oaktag expect --card.")
 @click.option("--save", metavar="FILE", help="Keep the result, to hold a later one against.")
 @click.option("--against", metavar="FILE", help="Hold it against a result that was kept.")
 @click.option("--all", "everything", is_flag=True, help="Every probe, not the odd ones alone.")
@@ -145,13 +146,15 @@ def heal(context: Context, kind: str | None, name: str | None, as_json: bool) ->
 @pass_context
 def probe(
     context: Context, source: str | None, destination: str | None, service: str | None,
-    repeat: int, save: str | None, against: str | None, everything: bool, as_json: bool,
+    repeat: int, card: bool, save: str | None, against: str | None, everything: bool, as_json: bool,
 ) -> int:  # fmt: skip
     """Send real packets through what the lab holds now: for every expectation and cell, or for one
     question.
     """
     if source is not None and destination is None:
         raise UsageError(f"from {source} to whom? oaktag lab probe SRC DST [SERVICE]")
+    if card and source is not None:
+        raise UsageError("--card and a question are two things")
     workspace = context.workspace()
     earlier = None if against is None else _read(context.path(against))
     odd = False
@@ -159,7 +162,12 @@ def probe(
         if number:
             time.sleep(1)
         result = workspace.lab_probe(
-            source, destination, service, against=earlier, progress=progress("sending")
+            source,
+            destination,
+            service,
+            card=card,
+            against=earlier,
+            progress=progress("sending"),
         )
         every = everything or source is not None
         _told(context, result, as_json=as_json, line=repeat > 1, everything=every)

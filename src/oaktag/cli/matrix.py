@@ -31,7 +31,7 @@ from oaktag.cli.context import (
 )
 @click.option("--search", metavar="TEXT", help="Cells of lines with TEXT in a name, note or owner.")
 @figure_option
-@click.option("--out", metavar="FILE.csv", help="Write it as a sheet for office programs.")
+@click.option("--out", metavar="FILE", help="Write it as a sheet: .csv, .xlsx or .ods.")
 @click.option(
     "--form",
     type=click.Choice(["lines", "grid"]),
@@ -39,7 +39,7 @@ from oaktag.cli.context import (
     show_default=True,
     help="With --out: a row for each line, or sources down and destinations across.",
 )
-@click.option("--in", "sheet", metavar="FILE.csv", help="Bring the edits of such a sheet back.")
+@click.option("--in", "sheet", metavar="FILE", help="Bring the edits of such a sheet back.")
 @changing
 @pass_context
 def command(

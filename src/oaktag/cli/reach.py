@@ -7,6 +7,7 @@ import click
 from oaktag.cli.changes import changing
 from oaktag.cli.context import (
     Context,
+    at_a_time,
     complete,
     drawn,
     figure_option,
@@ -44,6 +45,7 @@ def _number(_: click.Context, __: click.Parameter, value: float) -> float:
     "--seconds", type=click.FloatRange(0, 86_400), callback=_number, default=60.0,
     show_default=True, help="With --mend: when to stop.",
 )  # fmt: skip
+@at_a_time
 @changing
 @pass_context
 def command(
@@ -80,6 +82,8 @@ def command(
         finish(context, context.workspace().failures(progress("failing")), as_json=as_json)
         return 0
     folder = None if observed is None else context.unlinked(observed)
+    if observed is not None and context.at is not None:
+        raise click.UsageError("what nodes report is of the present: leave out --at")
     workspace = context.workspace()
     result = workspace.reach(
         source, destination, observed=folder, endpoints=by == "endpoint",

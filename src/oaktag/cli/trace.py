@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import click
 
-from oaktag.cli.context import Context, as_json, complete, finish, pass_context
+from oaktag.cli.context import Context, as_json, at_a_time, complete, finish, pass_context
 
 
 @click.command("trace")
@@ -12,6 +12,7 @@ from oaktag.cli.context import Context, as_json, complete, finish, pass_context
 @click.argument("destination", metavar="DST", shell_complete=complete("end"))
 @click.argument("service")
 @click.option("--return", "back", is_flag=True, help="The answer's way as well.")
+@at_a_time
 @as_json
 @pass_context
 def command(

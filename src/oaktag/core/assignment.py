@@ -23,8 +23,20 @@ from oaktag.core.ranges import spread
 from oaktag.located import Location
 
 DECIMAL = re.compile(r"[+-]?(\d+(\.\d*)?|\.\d+)")
+#: A number with a decimal comma, and perhaps points between thousands; and what may be either.
+COMMA = re.compile(r"([+-]?\d{1,3}(?:\.\d{3})+|[+-]?\d+),(\d+)")
+EITHER = re.compile(r"[+-]?[1-9]\d{0,2},\d{3}")
 COMPARISONS = (">=", ">", "<=", "<")
 NAMED = re.compile(r"\{([^{}]+)\}")
+
+
+def number_of(element: str) -> float | None:
+    """A value as a number, also as office programs of other countries write it; None for what is
+    none, or may be either of two."""
+    if DECIMAL.fullmatch(element):
+        return float(element)
+    found = None if EITHER.fullmatch(element) else COMMA.fullmatch(element)
+    return float(f"{found[1].replace('.', '')}.{found[2]}") if found else None
 
 
 @dataclass(frozen=True, slots=True)
@@ -37,7 +49,7 @@ class Equals:
         """Whether one element of the attribute matches."""
         if isinstance(self.value, str):
             return element == self.value
-        return bool(DECIMAL.fullmatch(element)) and float(element) == self.value
+        return number_of(element) == self.value
 
 
 @dataclass(frozen=True, slots=True)
@@ -69,9 +81,9 @@ class Compare:
 
     def holds(self, element: str) -> bool:
         """Whether one element of the attribute matches."""
-        if not DECIMAL.fullmatch(element):
+        number = number_of(element)
+        if number is None:
             return False
-        number = float(element)
         tests = {
             ">=": number.__ge__, ">": number.__gt__, "<=": number.__le__, "<": number.__lt__
         }  # fmt: skip

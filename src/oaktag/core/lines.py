@@ -1,12 +1,13 @@
 """Plain tables of the matrix: entries, permissions, lines. Both the matrix and the proof read them.
 
 Rules kept here (semantics, section 4): what a line is, when it counts, and its key, a hash of
-layer, content and the ordinal among identical lines, so that a line inserted above changes none.
+layer, content and the ordinal among identical lines, so that a line inserted above changes none,
+and the name of a group neither.
 """
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping
 from hashlib import blake2b
 from typing import Literal, NamedTuple
 
@@ -98,17 +99,20 @@ class Policy(NamedTuple):
     order: Order = "specific-first"
 
 
-def line_keys(
-    lines: Sequence[Line], permissions: Sequence[Permission], layers: Sequence[str]
-) -> list[str]:
-    """A key of 16 hexadecimal digits for each line, stable while other lines come and go."""
+def line_keys(policy: Policy, tags: Mapping[str, int]) -> list[str]:
+    """A key of 16 hexadecimal digits for each line, stable while other lines come and go.
+
+    Groups of ``tags`` are known by their tags, which stay where a group is renamed.
+    """
+    said = {name: f"\x1e{tag}" for name, tag in tags.items()}
     seen: dict[str, int] = {}
     keys: list[str] = []
-    for line in lines:
+    for line in policy.lines:
         content = "\x1f".join(
             (
-                layers[line.layer], line.source, line.destination,
-                permissions[line.permission].name, line.mode, line.way, str(line.expires),
+                policy.layers[line.layer],
+                said.get(line.source, line.source), said.get(line.destination, line.destination),
+                policy.permissions[line.permission].name, line.mode, line.way, str(line.expires),
             )
         )  # fmt: skip
         ordinal = seen.get(content, 0)

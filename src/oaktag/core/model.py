@@ -228,8 +228,8 @@ class Model:
     @cached_property
     def keys(self) -> list[str]:
         """The key of each line."""
-        policy = self.given.policy
-        return line_keys(policy.lines, policy.permissions, policy.layers)
+        tags = {name: tag for tag, name in self.groups.named.items()}
+        return line_keys(self.given.policy, tags)
 
     @_of_places
     def paths(self) -> Paths:

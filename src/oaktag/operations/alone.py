@@ -25,7 +25,7 @@ from oaktag.workspace.assignments_file import FILE as ASSIGNMENTS
 from oaktag.workspace.config_file import FILE as CONFIG
 from oaktag.workspace.load import Files
 from oaktag.workspace.splitting import split
-from oaktag.workspace.yaml_edits import quoted, with_issued_to, with_pin
+from oaktag.workspace.yaml_edits import quoted, with_issued_to, with_pins
 
 
 def grant_alone(
@@ -70,7 +70,7 @@ def grant_alone(
     pin = {"endpoint": who, "group": name, "until": until}
     if note := fields.get("note"):
         pin["note"] = note
-    changed[ASSIGNMENTS] = with_pin(parted.files.folder.text(ASSIGNMENTS), pin)
+    changed[ASSIGNMENTS] = with_pins(parted.files.folder.text(ASSIGNMENTS), [pin])
     pinned_there = Model(_tried(model, changed), model.today, model)
     if pinned_there.assignment.group[row] != pinned_there.groups.index[name]:
         raise UsageError(f"{until} is over; --until is the last day on which it is allowed")

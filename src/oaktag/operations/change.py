@@ -3,6 +3,7 @@ asked; ``pin``, ``unpin``, ``rename`` and ``groups --number``."""
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass, field, replace
 from typing import ClassVar
 
@@ -23,7 +24,7 @@ from oaktag.workspace import edits
 from oaktag.workspace.assignments_file import FILE as ASSIGNMENTS
 from oaktag.workspace.renaming import places_of, renamed
 from oaktag.workspace.splitting import joined
-from oaktag.workspace.yaml_edits import with_pin, without_pin
+from oaktag.workspace.yaml_edits import with_pins, without_pin
 
 
 @dataclass(frozen=True, eq=False, repr=False)
@@ -46,6 +47,9 @@ class Change(Result):
     alone: Row | None = field(default=ABSENT)
     fares: list[Row] = field(default=ABSENT)
     places: list[Row] = field(default=ABSENT)
+    rules: list[Row] = field(default=ABSENT)
+    renumbered: Row = field(default=ABSENT)
+    notes: list[str] = field(default=ABSENT)
     shown_by: ClassVar[str] = "change"
     table: ClassVar[str] = "cells"
 
@@ -139,7 +143,7 @@ def number(model: Model, *, write: bool) -> Change:
 
 def pin(
     model: Model,
-    who: str,
+    who: Sequence[str],
     to: str,
     until: str | None,
     note: str | None,
@@ -147,26 +151,51 @@ def pin(
     write: bool,
     anyway: bool = False,
 ) -> Change:
-    """Put an endpoint or a prefix into a group by hand.
+    """Put endpoints and prefixes into a group by hand; whoever is pinned there already stays so.
 
     Raises:
-        UsageError: no such endpoint or group, or the endpoint is pinned already.
+        UsageError: there are no such endpoints or no such group, or some are pinned elsewhere; with
+            all of them.
     """
-    fields = {"endpoint": who}
-    if who not in model.files.endpoints.index:
-        try:
-            fields = {"prefix": str(parse_prefix(who))}
-        except ValueError as error:
-            if "host bits" in str(error):
-                raise UsageError(str(error)) from None
-            model.end(f"endpoint:{who}")  # says which names are close
     if to not in model.groups.index:
         model.end(to)
         raise UsageError(f"{to!r} is no group; a pin gives one group")
-    fields["group"] = to
-    fields |= {k: v for k, v in (("note", note), ("until", until)) if v}
+    index = model.groups.index[to]
+    pinned = {p.endpoint: p for p in model.files.assignments.pins}
+    more = {"group": to} | {k: v for k, v in (("note", note), ("until", until)) if v}
+    faults: list[str] = []
+    pins: list[dict[str, str]] = []
+    for name in dict.fromkeys(who):
+        fields = {"endpoint": name}
+        if name not in model.files.endpoints.index:
+            try:
+                fields = {"prefix": str(parse_prefix(name))}
+            except ValueError as error:
+                faults.append(_no_end(model, name, error))
+        held = pinned.get(name)
+        if held is not None and (len(who) == 1 or held.group != index):
+            group = model.groups.all[held.group].id
+            faults.append(
+                f"{name} is pinned to {group} already ({held.location}); oaktag unpin {name} first"
+            )
+        elif held is None:
+            pins.append(fields | more)
+    if faults:
+        raise UsageError("\n".join(faults))
     text = model.files.folder.text(ASSIGNMENTS)
-    return made(model, "pin", {ASSIGNMENTS: with_pin(text, fields)}, write=write, anyway=anyway)
+    changed = {ASSIGNMENTS: with_pins(text, pins)} if pins else {}
+    return made(model, "pin", changed, write=write, anyway=anyway)
+
+
+def _no_end(model: Model, name: str, error: ValueError) -> str:
+    """What is wrong with a name that is neither an endpoint nor a prefix."""
+    if "host bits" in str(error):
+        return str(error)
+    try:
+        model.end(f"endpoint:{name}")  # says which names are close
+    except UsageError as told:
+        return str(told)
+    raise AssertionError("an endpoint was not found, and then it was")
 
 
 def unpin(

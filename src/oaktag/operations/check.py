@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterator
 from datetime import date
-from typing import Any
 
 import numpy as np
 
@@ -177,17 +176,19 @@ def _pins(model: Model) -> Iterator[Finding]:
 
 def _endpoints(model: Model) -> Iterator[Finding]:
     endpoints = model.files.endpoints
-    holders: dict[Any, int] = {}
-    for row in range(len(endpoints)):
-        for address in endpoints.addresses(row):
-            other = holders.setdefault(address, row)
-            if other != row:
-                yield finding(
-                    "OT207", endpoints.location(row),
-                    f"{endpoints.ids[row]} has the address {address}, and so has "
-                    f"{endpoints.ids[other]} ({endpoints.location(other)})",
-                    "correct one of the two",
-                )  # fmt: skip
+    owners, addresses = endpoints.addresses_of(np.arange(len(endpoints)))
+    order = addresses.order(owners)
+    firsts = np.maximum.accumulate(np.where(addresses.fresh(order), np.arange(len(order)), 0))
+    holder = np.empty_like(order)
+    holder[order] = owners[order[firsts]]
+    for at in np.flatnonzero(holder != owners).tolist():
+        row, other = int(owners[at]), int(holder[at])
+        yield finding(
+            "OT207", endpoints.location(row),
+            f"{endpoints.ids[row]} has the address {addresses[at]}, and so has "
+            f"{endpoints.ids[other]} ({endpoints.location(other)})",
+            "correct one of the two",
+        )  # fmt: skip
     for row in endpoints.kinds_differ:
         yield finding(
             "OT208", endpoints.location(row),

@@ -49,6 +49,49 @@ def frame(document: Mapping[str, Any], table: str) -> pd.DataFrame:
     return pd.json_normalize(rows)  # type: ignore[no-any-return]
 
 
+def flat_rows(document: Mapping[str, Any], table: str) -> tuple[list[str], list[list[str]]]:
+    """The rows of one field as text for a sheet: heads and cells.
+
+    Raises:
+        UsageError: the result has no rows.
+    """
+    if table not in document:
+        raise UsageError(f"the result of {document['command']} has no table")
+    rows = [_spread(row) for row in document[table]]
+    heads = list(dict.fromkeys(name for row in rows for name in row))
+    # A field that is nothing in some rows, and nested in others, has the columns of these.
+    inner = {head.rsplit(".", 1)[0] for head in heads if "." in head}
+    heads = [head for head in heads if head not in inner]
+    if not rows:
+        heads = columns(str(document["command"]), table)
+    return heads, [[row.get(name, "") for name in heads] for row in rows]
+
+
+def _spread(held: Mapping[str, Any], lead: str = "") -> dict[str, str]:
+    found: dict[str, str] = {}
+    for name, value in held.items():
+        if isinstance(value, Mapping):
+            found |= _spread(value, f"{lead}{name}.")
+        else:
+            found[f"{lead}{name}"] = _cell(value)
+    return found
+
+
+def _cell(value: Any) -> str:
+    if value is None:
+        return ""
+    if isinstance(value, bool):
+        return "yes" if value else "no"
+    if isinstance(value, list):
+        return "; ".join(map(_cell, value))
+    if isinstance(value, Mapping):
+        if value.keys() >= {"file", "line"}:
+            rest = [_cell(v) for name, v in value.items() if name not in ("file", "line")]
+            return " ".join(filter(None, (f"{value['file']}:{value['line']}", *rest)))
+        return ", ".join(f"{name}: {_cell(v)}" for name, v in value.items())
+    return str(value)
+
+
 def columns(command: str, table: str) -> list[str]:
     """The columns of a table, as the command's JSON Schema names them."""
     name = f"{command.replace(' ', '-')}.json"

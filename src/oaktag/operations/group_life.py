@@ -1,4 +1,5 @@
-"""``merge``, ``retire``, ``split``: a group's life, in all files, and what changes for whom."""
+"""A group's life in all files, and what changes for whom: ``merge``, ``retire``, ``split``,
+``renumber``, and a rule made of conditions."""
 
 from __future__ import annotations
 
@@ -8,6 +9,7 @@ from dataclasses import replace
 from itertools import product
 
 import numpy as np
+from numpy.typing import NDArray
 
 from oaktag.core.assignment import AnyOf, Assignment, Compare, Equals, Rule, Test, Within
 from oaktag.core.comparison import renamed
@@ -23,8 +25,19 @@ from oaktag.operations.model import Model
 from oaktag.operations.result import Row
 from oaktag.workspace import edits
 from oaktag.workspace.assignments_file import FILE as ASSIGNMENTS
+from oaktag.workspace.config_file import FILE as CONFIG
+from oaktag.workspace.expectations_file import FILE as EXPECTATIONS
+from oaktag.workspace.groups_file import FILE as GROUPS
 from oaktag.workspace.leaving import without
-from oaktag.workspace.yaml_edits import quoted, with_rules_parted
+from oaktag.workspace.renaming import with_tag_named
+from oaktag.workspace.yaml_edits import (
+    quoted,
+    with_issued_to,
+    with_retired,
+    with_rule,
+    with_rules_parted,
+    with_tag,
+)
 
 
 def merge(
@@ -108,6 +121,96 @@ def split(
     met = [_met(of, name) for of, name in ((model, old), (then, new))]
     rows = [r for r in shown.network if not _told_before(r, met, old, new)]
     return replace(shown, network=rows)
+
+
+def save_rule(
+    model: Model, when: str, group: str, before: int | None, *, write: bool, anyway: bool = False
+) -> Change:
+    """Make a rule of conditions, and tell of those whom they take which pins and rules take them
+    then.
+
+    Raises:
+        UsageError: the conditions cannot be read or take nobody, or there is no such group or rule.
+    """
+    if group not in model.groups.index:
+        model.end(group)
+        raise UsageError(f"{group!r} is no group; a rule gives one group")
+    conditions = parse_conditions(when)
+    asked = Assignment(
+        model.files.endpoints, (Rule(0, conditions, (), Location("--when")),), (), {}
+    )
+    meant = np.flatnonzero(asked.rule == 0)
+    if not len(meant):
+        raise UsageError(f"{when!r} takes nobody; oaktag attributes shows what there is")
+    rules = model.files.assignments.rules
+    number = next((n for n, r in enumerate(rules) if r.location.line == before), None)
+    if before is not None and number is None:
+        lines = ", ".join(str(r.location.line) for r in rules[:12])
+        raise UsageError(f"no rule of {ASSIGNMENTS} stands in line {before}; they stand in {lines}")
+    held = {c.attribute: _written(c.test, c.text) for c in conditions}
+    text = with_rule(model.files.folder.text(ASSIGNMENTS), group, held, number)
+    then = Model(edits.try_out(model.files, {ASSIGNMENTS: text}), model.today, model)
+    at = len(rules) if number is None else number
+    shown = made(model, "members save", {ASSIGNMENTS: text}, write=write, anyway=anyway)
+    return replace(shown, rules=list(_who_takes(model, then, meant, at)))
+
+
+def _who_takes(model: Model, then: Model, meant: NDArray[np.int64], at: int) -> Iterator[Row]:
+    """Of some endpoints how many are taken by pins and by each rule, before and then; the rule at a
+    place is new. Rules that take none of them are left out."""
+    was, now = model.assignment, then.assignment
+    counts = [int((a.pin[meant] >= 0).sum()) for a in (was, now)]
+    if any(counts):
+        yield {
+            "kind": "pin", "file": ASSIGNMENTS, "line": None, "group": None,
+            "took": counts[0], "takes": counts[1], "new": False,
+        }  # fmt: skip
+    for number, rule in enumerate(then.files.assignments.rules):
+        before = None if number == at else number - (number > at)
+        took = 0 if before is None else int((was.rule[meant] == before).sum())
+        takes = int((now.rule[meant] == number).sum())
+        if took or takes or before is None:
+            given = rule.template or then.groups.all[rule.give].id
+            yield {
+                "kind": "rule", "file": rule.location.file, "line": rule.location.line,
+                "group": given, "took": took, "takes": takes, "new": before is None,
+            }  # fmt: skip
+
+
+def renumber(
+    model: Model, name: str, tag: int | None, *, write: bool, anyway: bool = False
+) -> Change:
+    """Give a group another number in all files; one that was issued is retired.
+
+    Raises:
+        UsageError: there is no such group, or the number is not free.
+    """
+    _group(model, name)
+    group, root = model.groups.all[model.groups.index[name]], model.files.folder
+    numbering = model.groups.numbering
+    if group.tag is None:
+        raise UsageError(f"{name} has no number yet; oaktag groups --number --write gives it one")
+    changed = {CONFIG: root.text(CONFIG)}
+    new = tag
+    if new is None:
+        issued = numbering.issue((int(t) for t in model.groups.tags), 1)
+        if not issued:
+            raise UsageError(
+                f"{CONFIG} has no number left to issue; name one: oaktag renumber {name} NUMBER"
+            )
+        (new,) = issued
+        top = numbering.highest([*(int(t) for t in model.groups.tags), new])
+        changed[CONFIG] = with_issued_to(changed[CONFIG], top)
+    if group.issued:
+        changed[CONFIG] = with_retired(changed[CONFIG], group.tag)
+    written = f"issued {new}" if tag is None else str(new)
+    changed[GROUPS] = with_tag(root.text(GROUPS), name, written)
+    names = {*model.groups.index, *model.groups.sets}
+    for file in (EXPECTATIONS, CONFIG):
+        text = changed.get(file, root.text(file))
+        changed[file] = with_tag_named(text, file, group.tag, new, names)
+    shown = made(model, "renumber", changed, write=write, anyway=anyway)
+    return replace(shown, renumbered={"group": name, "was": group.tag, "is": new})
 
 
 Met = tuple[str, str, str, str, str]

@@ -318,14 +318,15 @@ def down(model: Model) -> LabDown:
 
 def probe(
     model: Model, source: str | None = None, destination: str | None = None,
-    service: str | None = None, *, against: Mapping[str, Any] | None = None,
+    service: str | None = None, *, card: bool = False, against: Mapping[str, Any] | None = None,
     progress: Progress | None = None,
 ) -> LabProbed:  # fmt: skip
-    """Send every probe, or those of one question, through what the lab holds now.
+    """Send every probe, or those of one question or of the card, through what the lab holds now.
 
     Args:
         model: the folder's workspace; its lab may be of an older version.
         source, destination, service: one question; without a service what the cell decides.
+        card: the tests of the card.
         against: an earlier result to hold this one against.
         progress: told what is done.
 
@@ -340,7 +341,9 @@ def probe(
     if boxes:
         held_model = held_model.cut_along(boxes)
     trying = Trying(held_model, Beings(held_model))
-    if source is None or destination is None:
+    if card:
+        sent = trying.card()
+    elif source is None or destination is None:
         sent = trying.every()
     else:
         ends = [held_model.end(w, points=True, places=True) for w in (source, destination)]

@@ -18,6 +18,7 @@ from oaktag.core.placement import Host, meet, node_hosts
 from oaktag.core.question_words import End
 from oaktag.errors import UsageError
 from oaktag.lab.plan import Probe
+from oaktag.operations.card import asked, tests_of
 from oaktag.operations.expect import hosts_of
 from oaktag.operations.lab_plan import Beings
 from oaktag.operations.model import Model
@@ -96,6 +97,19 @@ class Trying:
         if not self.made.sent:
             reason = self._why_not(source, destination, sides) or f"no packet of {what} can be sent"
             raise UsageError(f"{told} cannot be tried: {reason}")
+        return self.made
+
+    def card(self) -> Trials:
+        """For each test of the card; what cannot be sent from here is told."""
+        tests, _ = tests_of(self.model)
+        for number, (pair, mask) in enumerate(asked(tests), 1):
+            why = f"test {number} of the card"
+            there = all(self.beings.name_of(host) is not None for host in pair)
+            if not there or not self._some(why, pair, self._sendable(pair, mask)[:1]):
+                told = (
+                    "no such packet can be sent" if there else "one of its ends is not in the lab"
+                )
+                self.made.omitted.append((why, told))
         return self.made
 
     # -- what is tried ---------------------------------------------------------------------------

@@ -47,6 +47,11 @@ class MatrixView(Result):
             made[text] = made[form].map(words)
         return made
 
+    def _repr_html_(self) -> str:
+        from oaktag.report.matrix_html import matrix_html
+
+        return matrix_html(self.as_json()) or super()._repr_html_()
+
 
 #: So many different pairs of a port and a transport there are, of TCP and UDP.
 PORTS = 2 << 16
@@ -95,7 +100,7 @@ def matrix(
     if only is not None or search is not None:
         shown = _shown(model, only, search, against)[np.ix_(rows, columns)]
     masks = [f & asked for f in model.matrix.forms.masks]
-    number = _numbers(masks, _whole(model) or painted)
+    number = numbers(masks, _whole(model) or painted)
     code = codes(number, asked)
     held = {masks[f] for p in painted for f in p[shown].tolist()}
     cells = [[[number.get(masks[f], -1) for f in row] for row in p.tolist()] for p in painted]
@@ -108,7 +113,7 @@ def matrix(
         forms=[
             {
                 "form": n, "code": code[n], "allows": "any" if m == asked else model.text(m),
-                "share": round(_share(model.atoms, m, asked), 4),
+                "share": round(share(model.atoms, m, asked), 4),
             }
             for m, n in number.items()
             if m in held
@@ -179,7 +184,7 @@ def _says(model: Model, line: int, text: str) -> bool:
     return any(text.lower() in word.lower() for word in words)
 
 
-def _numbers(masks: Sequence[int], painted: Sequence[NDArray[np.int32]]) -> dict[int, int]:
+def numbers(masks: Sequence[int], painted: Sequence[NDArray[np.int32]]) -> dict[int, int]:
     """Distinct contents by how often they stand there, the empty one first."""
     used: dict[int, int] = {}
     for part in painted:
@@ -190,7 +195,7 @@ def _numbers(masks: Sequence[int], painted: Sequence[NDArray[np.int32]]) -> dict
     return {mask: n for n, mask in enumerate(order)}
 
 
-def _share(atoms: Atoms, mask: int, asked: int) -> float:
+def share(atoms: Atoms, mask: int, asked: int) -> float:
     """How much of what is asked is allowed, 0 to 1, by the logarithm of the number of ports."""
     if mask in (0, asked):
         return float(mask != 0)

@@ -233,19 +233,11 @@ def endpoint_json(model: Model, row: int) -> Document:
     """One endpoint: its group, the reason, what else would have taken it, what nearly did."""
     assignment, endpoints = model.assignment, model.files.endpoints
     group = max(int(assignment.group[row]), 0)
-    by: Document | None = None
-    if assignment.pin[row] >= 0:
-        place = assignment.pins[assignment.pin[row]].location
-        by = {"kind": "pin", "file": place.file, "line": place.line, "conditions": []}
-    elif assignment.rule[row] >= 0:
-        place = assignment.rules[assignment.rule[row]].location
-        held = [f"{c.attribute}: {c.text}" for c in assignment.held(row)]
-        by = {"kind": "rule", "file": place.file, "line": place.line, "conditions": held}
     return {
         "endpoint": endpoints.ids[row],
         "kind": endpoints.kind(row),
         **model.group_json(group),
-        "by": by,
+        "by": reason_json(model, row),
         "also": [_rule(model, n, row) for n in assignment.also(row)],
         "near": [
             {**_rule(model, miss.rule, row), "attribute": miss.attribute, "unsure": miss.unsure}
@@ -255,6 +247,19 @@ def endpoint_json(model: Model, row: int) -> Document:
         "sessions": model.sessions_of.get(row, []),
         "stability": endpoints.stability(row),
     }
+
+
+def reason_json(model: Model, row: int) -> Document | None:
+    """The pin, or the rule with its conditions, that puts an endpoint into its group."""
+    assignment = model.assignment
+    if assignment.pin[row] >= 0:
+        place = assignment.pins[assignment.pin[row]].location
+        return {"kind": "pin", "file": place.file, "line": place.line, "conditions": []}
+    if assignment.rule[row] >= 0:
+        place = assignment.rules[assignment.rule[row]].location
+        held = [f"{c.attribute}: {c.text}" for c in assignment.held(row)]
+        return {"kind": "rule", "file": place.file, "line": place.line, "conditions": held}
+    return None
 
 
 def _rule(model: Model, number: int, row: int) -> Document:

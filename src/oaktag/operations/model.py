@@ -20,7 +20,7 @@ from oaktag.core.sessions import SESSION
 from oaktag.errors import UsageError
 from oaktag.workspace.folder import Folder
 from oaktag.workspace.load import Files, is_workspace, load, read_files
-from oaktag.workspace.times import SECOND
+from oaktag.workspace.times import SECOND, instant_text, parse_instant
 
 
 def moment_of(day: int) -> int:
@@ -42,6 +42,7 @@ class Model(core.Model):
 
     def __init__(self, files: Files, today: int, like: Model | None = None) -> None:
         assignments = files.assignments
+        moment = moment_of(today) if files.moment is None else files.moment
         asked = [x.boxes for x in (*files.expectations, *files.keep_open)]
         asked += [x.boxes for x in files.borne]
         given = core.Given(
@@ -50,7 +51,7 @@ class Model(core.Model):
             files.endpoints,
             assignments.rules,
             assignments.pins_on(today),
-            assignments.prefix_pins_on(today, moment_of(today)),
+            assignments.prefix_pins_on(today, moment),
             files.inventory.sessions,
             files.network,
             files.config.binding_order,
@@ -62,7 +63,11 @@ class Model(core.Model):
 
     @classmethod
     def read(
-        cls, root: Path | Folder, today: int | None = None, asked: Sequence[str] = ()
+        cls,
+        root: Path | Folder,
+        today: int | None = None,
+        asked: Sequence[str] = (),
+        moment: int | None = None,
     ) -> Model:
         """Read the workspace in a folder, or a version of one.
 
@@ -71,20 +76,53 @@ class Model(core.Model):
             today: the day, as a proleptic ordinal.
             asked: words of a question about cells; where all of them speak of groups, nobody is
                 read.
+            moment: sessions and pins that begin after it do not count yet, in microseconds of the
+                Unix epoch; by default now, or the end of another day.
 
         Raises:
             UsageError: the folder is no workspace.
             WorkspaceError: its files cannot be read, or contradict each other.
         """
         day = today or datetime.now(UTC).date().toordinal()
+        moment = moment_of(day) if moment is None else moment
         if isinstance(root, Folder):
-            return cls(read_files(root, moment_of(day)), day)
+            return cls(read_files(root, moment), day)
         cls.must_be(root)
 
         def needs(groups: Groups) -> bool:
             return not asked or any(group_end(word, groups) is None for word in asked)
 
-        return cls(load(root, moment_of(day), needs), day)
+        return cls(load(root, moment, needs), day)
+
+    @classmethod
+    def read_at(cls, root: Path, time: str, branch: str = "HEAD") -> tuple[Model, str]:
+        """Read the workspace as git had it at a time, with the sessions that had begun by then.
+
+        Args:
+            root: the folder.
+            time: a day (its first moment) or a time, RFC 3339; without a zone it is UTC.
+            branch: whose commits count.
+
+        Returns:
+            the workspace, and what is to be said of the answer.
+
+        Raises:
+            UsageError: it is no time, or git has nothing of it.
+        """
+        from oaktag.workspace.revision import commit_at, version
+
+        moment = parse_instant(time)
+        if moment is None:
+            raise UsageError(f"{time!r} is no time: as 2026-11-27 or 2026-11-27T08:00:00Z")
+        cls.must_be(root)
+        commit, made = commit_at(root, moment, branch)
+        day = date(1970, 1, 1).toordinal() + moment // (86_400 * SECOND)
+        model = cls.read(version(root, commit), day, moment=moment)
+        told = (
+            f"as of {instant_text(moment)}: the files of the commit {commit[:12]} of "
+            f"{instant_text(made)}, and the sessions that they name; of later ones nothing is known"
+        )
+        return model, told
 
     @staticmethod
     def must_be(root: Path) -> None:

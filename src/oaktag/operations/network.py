@@ -249,6 +249,9 @@ def _differing(model: Model) -> Iterator[Finding]:
     state = model.state
     reached: dict[str, list[Point]] = {}
     for a, tags, _ in state.classes(model.hosts):
+        known = {tag for tag in tags if tag}
+        if len(known) < 2:
+            continue  # whoever knows them knows them alike
         if a.node not in reached:
             reached[a.node] = list(_in_frames(model, a.node))
         for point in reached[a.node]:
@@ -270,12 +273,30 @@ def _in_frames(model: Model, source: str) -> Iterator[Point]:
     a least-cost path to some segment."""
     if not model.network.nodes[source].marks:
         return
-    ends = list(dict.fromkeys(s.node for s in model.network.segments.values()))
+    leads = dict.fromkeys((s.node for s in model.network.segments.values()), True)
     for name in arriving(source, model.network, model.paths):
         points = [p for p in model.network.nodes[name].points if p.id in model.state.judges]
         reading = [p for p in points if p.source_by == "tag"]
-        if reading and (name in ends or any(model.paths.crossed(name, [source], ends))):
+        if reading and _leads(model, source, name, leads):
             yield from reading
+
+
+def _leads(model: Model, source: str, node: str, known: dict[str, bool]) -> bool:
+    """Whether a least-cost path from a source over a node ends where ``known`` says so; what is
+    found out goes there too."""
+    waiting = [node]
+    while waiting:
+        here = waiting[-1]
+        if here in known:
+            waiting.pop()
+            continue
+        after = [name for name, _ in model.paths.after(source, here)]
+        missing = [name for name in after if name not in known]
+        if any(known.get(name) for name in after) or not missing:
+            known[here] = any(known.get(name) for name in after)
+        else:
+            waiting.append(missing[0])
+    return known[node]
 
 
 def _answers(model: Model, progress: Callable[[str], None] | None) -> Iterator[Finding]:

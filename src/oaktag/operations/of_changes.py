@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Mapping, Sequence
 from typing import TYPE_CHECKING, Literal
 
 from oaktag.errors import UsageError
@@ -39,21 +39,32 @@ class OfChanges(Asked):
 
     def pin(
         self,
-        who: str,
+        who: str | Sequence[str],
         to: str,
         until: str | None = None,
         note: str | None = None,
         *,
+        when: str | None = None,
         write: bool = False,
         anyway: bool = False,
     ) -> Change:
-        """Put an endpoint or a prefix into a group by hand; the document holds the diff.
+        """Put endpoints and prefixes into a group by hand; the document holds the diff.
+
+        Args:
+            who: one of them, or many.
+            to: the group.
+            until: the last day it counts, as ``2027-01-31``.
+            note: why.
+            when: all endpoints too that these conditions take, as ``site=ashgrove, model=SC-*``.
+            write: write it; else it is only shown.
+            anyway: also where an expectation fails then.
 
         Returns:
             the diff, who moves by it and what else it does, ``written``; see ``Change``.
 
         Raises:
-            UsageError: no such endpoint or group, or the change would break the workspace.
+            UsageError: no such endpoints or group, some are pinned elsewhere, or the change would
+                break the workspace.
 
         Example:
             >>> quillmere = oaktag.Workspace.load(oaktag.sample())
@@ -61,8 +72,108 @@ class OfChanges(Asked):
             [{'endpoint': 'ada', 'was': 'librarians', 'is': 'volunteers'}]
         """
         from oaktag.operations.change import pin
+        from oaktag.operations.members import members
 
-        return pin(self.model, who, to, until, note, write=write, anyway=anyway)
+        names = [who] if isinstance(who, str) else list(who)
+        if when is not None:
+            taken = [row["endpoint"] for row in members(self.model, when=when).endpoints]
+            if not taken:
+                raise UsageError(f"{when!r} takes nobody")
+            names += taken
+        return pin(self.model, names, to, until, note, write=write, anyway=anyway)
+
+    def save_rule(
+        self,
+        when: str,
+        group: str,
+        before: int | None = None,
+        *,
+        write: bool = False,
+        anyway: bool = False,
+    ) -> Change:
+        """Make a rule of conditions: whom they take is in a group then.
+
+        Args:
+            when: the conditions, as ``site=ashgrove, model=SC-*``.
+            group: the group that the rule gives.
+            before: the line of a rule in ``assignments.yaml`` that it comes before; without it
+                the rule is the last, and takes those whom no other takes.
+            write: write it; else it is only shown.
+            anyway: also where an expectation fails then.
+
+        Returns:
+            the diff and what it does; ``rules``: of those whom the conditions take, how many each
+            pin and rule takes then, and took before; see ``Change``.
+
+        Raises:
+            UsageError: the conditions cannot be read or take nobody, or there is no such group or
+                rule.
+
+        Example:
+            >>> quillmere = oaktag.Workspace.load(oaktag.sample())
+            >>> quillmere.save_rule('site=ashgrove, model=SC-*', 'kiosks').rules[-1]['takes']
+            0
+        """
+        from oaktag.operations.group_life import save_rule
+
+        return save_rule(self.model, when, group, before, write=write, anyway=anyway)
+
+    def topology_in(
+        self, name: str, data: bytes, network: str | None = None, *,
+        write: bool = False, anyway: bool = False,
+    ) -> Change:  # fmt: skip
+        """Add to ``network.yaml`` what a topology of RFC 8345 has and it has not.
+
+        Args:
+            name: the file's name, for messages.
+            data: its bytes: JSON, with prefixes and metrics of RFC 8346 where it has them.
+            network: the id of the network, where there are several.
+            write: write it; else it is only shown.
+            anyway: also where an expectation fails then.
+
+        Returns:
+            the diff and what it does; ``notes``: what could not be taken as it is; see ``Change``.
+
+        Raises:
+            UsageError: it is no such data.
+
+        Example:
+            >>> quillmere = oaktag.Workspace.load(oaktag.sample())
+            >>> file = quillmere.model.files.root / 'topology.json'
+            >>> quillmere.topology(file)
+            >>> quillmere.topology_in('topology.json', file.read_bytes()).files
+            []
+        """
+        from oaktag.operations.topology import topology_in
+
+        return topology_in(self.model, name, data, network, write=write, anyway=anyway)
+
+    def renumber(
+        self, group: str, tag: int | None = None, *, write: bool = False, anyway: bool = False
+    ) -> Change:
+        """Give a group another number in all files; one that was issued is retired.
+
+        Args:
+            group: the group.
+            tag: its new number; without it the next of the range that numbers are issued from.
+            write: write it; else it is only shown.
+            anyway: also where an expectation fails then.
+
+        Returns:
+            the diff and what it does; ``renumbered``: the group, its old and its new number; see
+            ``Change``.
+
+        Raises:
+            UsageError: there is no such group, or the number is not free.
+
+        Example:
+            >>> quillmere = oaktag.Workspace.load(oaktag.sample())
+            >>> quillmere.renumber('patrons', 321).renumbered['was']
+            320
+        """
+        from oaktag.operations.group_life import renumber
+
+        return renumber(self.model, group, tag, write=write, anyway=anyway)
 
     def unpin(
         self, who: str, at: str | None = None, *, write: bool = False, anyway: bool = False

@@ -19,6 +19,7 @@ if TYPE_CHECKING:
     from oaktag.operations.parts import On
     from oaktag.operations.proving import Proved
     from oaktag.operations.reach import Reached
+    from oaktag.operations.report import Reported
     from oaktag.operations.trace import Traced
 
 
@@ -236,6 +237,62 @@ class OfNetwork(Asked):
 
         return trace(self.model, source, destination, service, back=back)
 
+    def report(
+        self,
+        out: str | Path,
+        *,
+        since: str | Path | None = None,
+        progress: Callable[[str], None] | None = None,
+    ) -> Reported:
+        """Everything about the workspace as one HTML page, which loads nothing.
+
+        Args:
+            out: its file; a report that is there already is held against the new one.
+            since: a git revision or a folder: what changed since is told.
+            progress: told how far it is.
+
+        Returns:
+            the figures that count, each with of how many, whether it is well, and what it was in
+            the last report of an earlier day: ``figures``.
+
+        Raises:
+            UsageError: there is a file, and it is no report; or ``since`` is no version.
+
+        Example:
+            >>> quillmere = oaktag.Workspace.load(oaktag.sample())
+            >>> made = quillmere.report(quillmere.model.files.root / 'report.html')
+            >>> [(f['count'], f['of']) for f in made.figures if f['figure'] == 'lists proved']
+            [(2, 2)]
+        """
+        from oaktag.operations.compare import versions
+        from oaktag.operations.model import Model
+        from oaktag.operations.report import report
+        from oaktag.workspace.revision import version
+
+        root, differs = self.model.files.root, None
+        if since is not None:
+            before = Model.read(version(root, since), self.model.today)
+            differs = str(since), versions(before, self.model).as_json()
+        return report(self.model, Path(out), since=differs, progress=progress)
+
+    def topology(self, file: str | Path) -> None:
+        """Write the network as JSON of RFC 8345, with prefixes and metrics of RFC 8346.
+
+        Raises:
+            UsageError: there is no network.
+
+        Example:
+            >>> quillmere = oaktag.Workspace.load(oaktag.sample())
+            >>> file = quillmere.model.files.root / 'topology.json'
+            >>> quillmere.topology(file)
+            >>> file.read_text().count('"node-id"')
+            10
+        """
+        from oaktag.operations.topology import topology
+        from oaktag.workspace.textfile import write_text
+
+        write_text(Path(file), topology(self.model))
+
     def draw_network(self, reached: Reached, file: str | Path) -> None:
         """Draw the network by site with what fares wrong in it, as PNG or SVG.
 
@@ -338,15 +395,17 @@ class OfNetwork(Asked):
         destination: str | None = None,
         service: str | None = None,
         *,
+        card: bool = False,
         against: Mapping[str, Any] | None = None,
         progress: Callable[[str], None] | None = None,
     ) -> LabProbed:
-        """Send real packets through what the lab holds now: for every expectation and cell, or for
-        one question.
+        """Send real packets through what the lab holds now: for every expectation and cell, for
+        one question, or those of the card.
 
         Args:
             source, destination: one question's ends; without, everything is tried.
             service: which packets of it; without, what its cell decides.
+            card: the tests of ``Workspace.card``.
             against: an earlier result, to hold this one against.
             progress: told how far it is.
 
@@ -360,7 +419,9 @@ class OfNetwork(Asked):
         """
         from oaktag.operations.lab import probe
 
-        return probe(self.model, source, destination, service, against=against, progress=progress)
+        return probe(
+            self.model, source, destination, service, card=card, against=against, progress=progress
+        )
 
     def lab_watch(self, until: float | None = None) -> Iterator[dict[str, Any]]:
         """Flows that are opened at the points of the lab, one after the other.

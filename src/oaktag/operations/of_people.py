@@ -15,8 +15,10 @@ if TYPE_CHECKING:
     from oaktag.operations.explain import Explained
     from oaktag.operations.find import Found
     from oaktag.operations.groups import GroupList
+    from oaktag.operations.handover import Handover
     from oaktag.operations.members import Members
     from oaktag.operations.typos import Typos
+    from oaktag.operations.unlike import Unlike
 
 
 class OfPeople(Asked):
@@ -163,6 +165,26 @@ class OfPeople(Asked):
 
         return alike(self.model)
 
+    def unlike(self) -> Unlike:
+        """Groups whose members fare differently in the network, though the matrix says the same of
+        all of them.
+
+        Returns:
+            ``unlike``: of each such group its ``parts``, with who is in each, what becomes of
+            packets, and a condition that takes this part alone, if there is one.
+
+        Raises:
+            UsageError: there are too many kinds of hosts to follow each.
+
+        Example:
+            >>> quillmere = oaktag.Workspace.load(oaktag.sample())
+            >>> [row['group'] for row in quillmere.unlike().unlike][:2]
+            ['librarians', 'patrons']
+        """
+        from oaktag.operations.unlike import unlike
+
+        return unlike(self.model)
+
     def typos(self) -> Typos:
         """Attribute values of which one changed character would put endpoints into a group that may
         do more.
@@ -262,6 +284,31 @@ class OfPeople(Asked):
         from oaktag.operations.bindings import missing
 
         return missing(self.model, node)
+
+    def handover(self, address: str, who: str) -> Handover:
+        """What the new owner of an address inherits from the old one until each table has caught
+        up.
+
+        Args:
+            address: the address, on a segment.
+            who: its new owner: an endpoint or a group.
+
+        Returns:
+            ``was`` and ``now``; what passes and is dropped wrongly while all tables are late,
+            ``all_late``, and while one node's is alone: ``tables``.
+
+        Raises:
+            UsageError: no such address, segment or owner.
+
+        Example:
+            >>> quillmere = oaktag.Workspace.load(oaktag.sample())
+            >>> told = quillmere.handover('10.20.2.101', 'kiosks')
+            >>> told.was['group'], [row['other'] for row in told.all_late if row['passes_text']]
+            ('patrons', ['internet', 'e-books'])
+        """
+        from oaktag.operations.handover import handover
+
+        return handover(self.model, address, who)
 
     def feed_ends(self, name: str) -> BindingList:
         """Both ends of one feed against each other.

@@ -15,6 +15,7 @@ if TYPE_CHECKING:
 
     from oaktag.operations.around import Around
     from oaktag.operations.callers import Callers
+    from oaktag.operations.card import Card
     from oaktag.operations.cell import Cell
     from oaktag.operations.compare import Comparison
     from oaktag.operations.decide import Decision
@@ -382,6 +383,26 @@ class OfPolicy(Asked):
 
         return uncovered(self.model)
 
+    def card(self) -> Card:
+        """A card of tests: the fewest packets, between endpoints that there are, that tell of every
+        line whether it acts as written.
+
+        Returns:
+            ``tests``, each with its ends, what to try, whether it must pass, and the lines that it
+            tells of; ``untold``: lines of which no test tells, and why.
+
+        Raises:
+            UsageError: there are too many cells.
+
+        Example:
+            >>> quillmere = oaktag.Workspace.load(oaktag.sample())
+            >>> len(quillmere.card().tests) < len(quillmere.model.lines)
+            True
+        """
+        from oaktag.operations.card import card
+
+        return card(self.model)
+
     def verify(
         self, level: str = "error", progress: Callable[[str], None] | None = None
     ) -> Verified:
@@ -450,12 +471,15 @@ class OfPolicy(Asked):
         return if_enforced(self.model, where)
 
     def sheet(self, file: str | Path, form: Literal["lines", "grid"] = "lines") -> None:
-        """Write the matrix as a sheet for office programs, CSV; its edits come back with
-        ``sheet_in``.
+        """Write the matrix as a sheet for office programs; its edits come back with ``sheet_in``.
 
         Args:
-            file: where to.
+            file: where to: a name in .csv, .xlsx or .ods.
             form: a row for each line, or sources down and destinations across.
+
+        Raises:
+            UsageError: it is no such name.
+            NotPossibleHere: the package for it is not installed.
 
         Example:
             >>> quillmere = oaktag.Workspace.load(oaktag.sample())
@@ -465,9 +489,9 @@ class OfPolicy(Asked):
             2
         """
         from oaktag.operations.sheet import sheet
-        from oaktag.workspace.textfile import write_text
+        from oaktag.workspace.textfile import write_bytes
 
-        write_text(Path(file), sheet(self.model, form))
+        write_bytes(Path(file), sheet(self.model, Path(file), form))
 
     def draw_matrix(self, view: MatrixView, file: str | Path) -> None:
         """Draw a view of the matrix, as PNG or SVG.

@@ -7,6 +7,7 @@ import importlib
 import json
 from collections.abc import Iterator, Mapping
 from dataclasses import dataclass, fields
+from pathlib import Path
 from typing import TYPE_CHECKING, Any, ClassVar, Final
 
 from oaktag.letters import shown_json
@@ -80,6 +81,23 @@ class Result(Mapping[str, Any]):
         from oaktag.operations.frames import frame
 
         return frame(self.as_json(), self.table)
+
+    def sheet(self, file: str | Path) -> None:
+        """Write the main rows as a sheet for office programs; nested fields are columns
+        ``source.group``, lists stand in one cell.
+
+        Args:
+            file: where to: a name in .csv, .xlsx or .ods.
+
+        Raises:
+            UsageError: it is no such name, or the answer has no rows.
+            NotPossibleHere: the package for it is not installed.
+        """
+        from oaktag.operations.frames import flat_rows
+        from oaktag.workspace.textfile import write_bytes
+        from oaktag.workspace.workbook import written
+
+        write_bytes(Path(file), written(Path(file), *flat_rows(self.as_json(), self.table)))
 
     def __getitem__(self, key: str) -> Any:
         return self.as_json()[key]

@@ -4,6 +4,7 @@ in it."""
 from __future__ import annotations
 
 from dataclasses import replace
+from pathlib import Path
 from typing import Literal
 
 from oaktag.errors import UsageError
@@ -12,14 +13,21 @@ from oaktag.operations.lines import home_of
 from oaktag.operations.model import Model
 from oaktag.workspace import csv_edits
 from oaktag.workspace.csvfile import CsvFile
-from oaktag.workspace.matrix_file import COLUMNS
-from oaktag.workspace.sheet import CORNER, LINES, SheetRow, mark, read_sheet, rows_of, text_of
+from oaktag.workspace.matrix_file import COLUMNS, MODES, WAYS
+from oaktag.workspace.sheet import CORNER, LINES, REMOVE, SheetRow, mark, read_sheet, rows_of
+from oaktag.workspace.workbook import written
 
 Form = Literal["lines", "grid"]
 
 
-def sheet(model: Model, form: Form = "lines") -> str:
-    """The matrix as CSV: its lines, or a grid of what cells allow."""
+def sheet(model: Model, file: Path, form: Form = "lines") -> bytes:
+    """The matrix as a sheet: its lines, or a grid of what cells allow; the file's name says of what
+    kind.
+
+    Raises:
+        UsageError: it is no such name, or a cell holds what such a file cannot.
+        NotPossibleHere: the package for it is not installed.
+    """
     if form == "grid":
         ids, matrix = [g.id for g in model.groups.all], model.matrix
         texts: dict[int, str] = {}
@@ -28,13 +36,15 @@ def sheet(model: Model, form: Form = "lines") -> str:
             for number in set(grid) - texts.keys():
                 texts[number] = model.text(matrix.forms[number]) if matrix.forms[number] else ""
             rows.append([source, *(texts[number] for number in grid)])
-        return text_of([CORNER, *ids], rows)
-    return text_of(
+        return written(file, [CORNER, *ids], rows)
+    return written(
+        file,
         LINES,
         [
-            [file, str(line), *(cells[c] for c in COLUMNS), "", mark(cells)]
-            for (file, line), cells in _written(model).items()
+            [name, str(line), *(cells[c] for c in COLUMNS), "", mark(cells)]
+            for (name, line), cells in _written(model).items()
         ],
+        {"mode": [m for m in MODES if m], "way": [w for w in WAYS if w], "do": [REMOVE]},
     )
 
 

@@ -27,23 +27,40 @@ class Workspace(OfPeople, OfPolicy, OfChanges, OfNetwork):
     and HTML, and turn into JSON (``as_json``) and pandas frames (``frame``).
     """
 
+    #: What is to be said of the time that it is of; "" for the present.
+    as_of = ""
+
     @classmethod
     def load(
-        cls, path: str | Path, today: date | None = None, *, asked: Sequence[str] = ()
+        cls,
+        path: str | Path,
+        today: date | None = None,
+        *,
+        asked: Sequence[str] = (),
+        at: str | None = None,
+        branch: str = "HEAD",
     ) -> Workspace:
-        """Read the workspace in a folder.
+        """Read the workspace in a folder, or as git had it at a time.
 
         Args:
             path: the folder with ``oaktag.yaml``.
             today: the day on which lines expire and pins end, UTC; the real one by default.
             asked: the ends of the only question that will be asked, of ``decide`` or
                 ``cell``: where all are groups, sets or tags, no inventory is read.
+            at: a time, RFC 3339: the newest commit that is not after it counts, and the sessions
+                that had begun by then.
+            branch: whose commits count then.
 
         Raises:
             UsageError: the folder is no workspace.
             WorkspaceError: its files cannot be read or contradict each other; every fault of
                 the run is in ``problems``.
         """
+        if at is not None:
+            model, told = Model.read_at(Path(path), at, branch)
+            found = cls(model)
+            found.as_of = told
+            return found
         day = None if today is None else today.toordinal()
         return cls(Model.read(Path(path), day, asked))
 

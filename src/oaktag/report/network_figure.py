@@ -12,6 +12,7 @@ from textwrap import wrap
 from typing import TYPE_CHECKING, Any, NamedTuple
 
 from oaktag.report.figures import INK, PAPER, WRONG, new_figure, save
+from oaktag.report.site_columns import columns_of
 from oaktag.report.site_table import draw_table
 from oaktag.report.words import WORDS, count, few
 
@@ -76,7 +77,7 @@ def draw_network(document: Document, path: Path) -> None:
     boxes = {
         s: [_folded(s, rows)] if folded else [_box(n) for n in rows] for s, rows in sites.items()
     }
-    columns = _columns(document, sites)
+    columns = columns_of(document, sites)
     tall = {s: sum(b.height for b in held) + BOXES * (len(held) - 1) for s, held in boxes.items()}
     heights = [sum(tall[s] + SITES for s in column) for column in columns]
     head, notes = _head(document), _notes(document, folded)
@@ -118,7 +119,7 @@ def _box(node: Document) -> Box:
     if node["fed"]:
         told += _wrapped("bindings from " + few(node["fed"], 8))
     wrong = [
-        line for found in node["wrong"] for line in _wrapped("! " + _wrong(node["node"], found))
+        line for found in node["wrong"] for line in _wrapped("! " + wrong_at(node["node"], found))
     ]
     if node["open"]:
         wrong += _wrapped("! leaks: no point on some paths from here")
@@ -139,7 +140,8 @@ def _folded(site: str, nodes: list[Document]) -> Box:
     return Box(site or "no site", _wrapped(told), wrong)
 
 
-def _wrong(node: str, found: Document) -> str:
+def wrong_at(node: str, found: Document) -> str:
+    """What goes wrong at a node, in words."""
     if found["why"] == "unknown":
         why = f"does not know who is in {few(found['segments'])}"
     else:
@@ -170,49 +172,6 @@ def _head(document: Document) -> str:
         return "Nothing leaks and nothing breaks"
     where = document["without_point"]
     return _flows(total) + (f": {where:,} of them where no point is on the path" if where else "")
-
-
-def _columns(document: Document, sites: Mapping[str, list[Document]]) -> list[list[str]]:
-    """Sites by how far they are from the one with the most points, which is on the right.
-
-    What lies outside (nodes with hosts, but nothing that knows of tags) is on the right too.
-    """
-    of = {n["node"]: n["site"] for n in document["nodes"]}
-    points = Counter(n["site"] for n in document["nodes"] if "point" in n["does"])
-    joined: dict[str, set[str]] = {site: set() for site in sites}
-    for link in document["links"]:
-        a, b = of[link["a"]], of[link["b"]]
-        if a != b:
-            joined[a].add(b)
-            joined[b].add(a)
-    start = max(sites, key=lambda s: (points[s], len(joined[s]), s))
-    far = {start: 0}
-    waiting = [start]
-    while waiting:
-        here = waiting.pop(0)
-        for other in sorted(joined[here] - set(far)):
-            far[other] = far[here] + 1
-            waiting.append(other)
-    last = max(far.values())
-    for site, nodes in sites.items():
-        if not any(n["does"] for n in nodes) and any(n["inhabited"] for n in nodes):
-            far[site] = 0
-    columns: list[list[str]] = [[] for _ in range(last + 1)]
-    for site in sites:
-        columns[last - far.get(site, last)].append(site)
-    columns[-1].sort(key=lambda s: far[s] or s != start)
-    for number in range(
-        last - 1, -1, -1
-    ):  # each beside what it is joined to, so that few lines cross
-        beside = {site: place for place, site in enumerate(columns[number + 1])}
-        order = {
-            s: sum(near) / len(near)
-            if (near := [beside[o] for o in joined[s] if o in beside])
-            else 0.0
-            for s in columns[number]
-        }
-        columns[number].sort(key=order.__getitem__)
-    return [column for column in columns if column]
 
 
 def _draw(axes: Axes, box: Box, place: Place) -> None:

@@ -231,8 +231,11 @@ def _html(block: Block) -> str:
         case Paragraph(text, _, first):
             return f"<p>{escape(first.lstrip() + text)}</p>"
         case Table(heads, rows, right, _, _):
-            marks = [' style="text-align:right"' if n in right else "" for n in range(len(heads))]
-            top = "".join(f"<th>{escape(head)}</th>" for head in heads)
+            sides = ["right" if n in right else "left" for n in range(len(heads))]
+            marks = [f' style="text-align:{side};vertical-align:top"' for side in sides]
+            top = "".join(
+                f"<th{mark}>{escape(head)}</th>" for mark, head in zip(marks, heads, strict=True)
+            )
             body = "".join(
                 "<tr>"
                 + "".join(

@@ -28,6 +28,16 @@ WORDS = {
 }
 
 
+def why(reasons: Sequence[Row], watching: Sequence[str] = ()) -> str:
+    """Why a row of reach fares as it does, in words."""
+    if watching:
+        verb = "watches" if len(watching) == 1 else "watch"
+        return f"{few(watching)} only {verb} (mode: observe)"
+    if not reasons:
+        return "the points that judge do not agree with the matrix"
+    return "; ".join(WORDS[r["why"]].format(node=r["node"]) for r in reasons)
+
+
 def severe(found: Row, level: str) -> bool:
     """Whether a finding is as severe as a level: ``error``, ``warning``, ``note`` or ``never``."""
     return level != "never" and SEVERITIES.index(found["severity"]) <= SEVERITIES.index(level)

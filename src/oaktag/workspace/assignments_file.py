@@ -7,8 +7,10 @@ from typing import NamedTuple
 
 import yaml
 
+from oaktag.core.arrays import np
 from oaktag.core.assignment import (
     COMPARISONS,
+    EITHER,
     NAMED,
     AnyOf,
     Compare,
@@ -91,6 +93,7 @@ class _Reader:
         self.groups = groups
         self.endpoints = endpoints
         self.nodes = nodes
+        self.compared: set[str] = set()
         self.pins: list[Pin] = []
         self.pinned: dict[str, Pin] = {}
         self.prefix_pins: list[tuple[PrefixPin, int | None]] = []
@@ -172,9 +175,34 @@ class _Reader:
         for attribute, _, value in self.file.pairs(node, what):
             test = self.test(value, attribute)
             good &= test is not None
+            if test is not None and _counts(test):
+                self.sure(attribute)
             if test is not None:
                 found.append(Condition(attribute, test, _written(value)))
         return tuple(found) if good else None
+
+    def sure(self, attribute: str) -> None:
+        """Faults of values that a rule compares with numbers and that may be either of two."""
+        column = None if self.endpoints is None else self.endpoints.columns.get(attribute)
+        if column is None or self.endpoints is None or attribute in self.compared:
+            return
+        self.compared.add(attribute)
+        either = {
+            code: element
+            for code, value in enumerate(column.values)
+            for element in value
+            if EITHER.fullmatch(element)
+        }
+        for row in np.flatnonzero(np.isin(column.codes, list(either))).tolist():
+            if not self.endpoints.location(row).file.lower().endswith(".csv"):
+                continue  # no office program wrote it
+            element = either[int(column.codes[row])]
+            whole, part = element.replace(",", ""), element.replace(",", ".")
+            self.file.problems.form(
+                self.endpoints.location(row),
+                f"the {attribute} {element!r} may be {whole} or {part}, and a rule compares it",
+                "a number with a point, or without a mark",
+            )
 
     def test(self, node: Node, attribute: str) -> Test | None:
         file = self.file
@@ -214,6 +242,13 @@ class _Reader:
             elif text is not None:
                 limits.append((sign, float(text)))
         return Compare(tuple(limits)) if len(limits) == len(fields) else None
+
+
+def _counts(test: Test) -> bool:
+    """Whether a test compares with numbers."""
+    if isinstance(test, AnyOf):
+        return any(map(_counts, test.members))
+    return isinstance(test, Compare) or (isinstance(test, Equals) and isinstance(test.value, float))
 
 
 def _written(node: Node) -> str:

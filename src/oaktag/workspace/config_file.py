@@ -38,7 +38,8 @@ class Source(NamedTuple):
     stability: str | None
     columns: dict[str, str]
     node: Node
-    separator: str = ","
+    #: "" where the header of the file tells it.
+    separator: str = ""
     encoding: str = "utf-8"
 
 
@@ -205,7 +206,7 @@ def _read_source(file: YamlFile, node: Node) -> Source | None:
     return Source(
         name, kind, key, file.text(fields.get("address"), "address"),
         file.text(fields.get("stability"), "stability"), columns, node,
-        SEPARATORS[separator or "comma"], encoding or "utf-8",
+        SEPARATORS[separator] if separator else "", encoding or "utf-8",
     )  # fmt: skip
 
 

@@ -7,6 +7,7 @@ import io
 from collections.abc import Collection, Iterator, Mapping, Sequence
 
 from oaktag.errors import UsageError
+from oaktag.workspace.office_forms import separator_of
 
 #: What a line means without such a column.
 USUAL = {"mode": "enforce", "way": "to"}
@@ -26,7 +27,8 @@ def with_line(
     for name, value in fields.items():
         if value and name not in header and USUAL.get(name) != value:
             raise UsageError(f"{file} has no column {name!r}; add it to its header first")
-    row = ",".join(_csv(fields.get(name, "")) for name in header)
+    mark = _mark(lines)
+    row = mark.join(_csv(fields.get(name, ""), mark) for name in header)
     end = "\r\n" if lines[last - 1].endswith("\r\n") else "\n"
     if before is not None:
         lines.insert(before - 1, row + end)
@@ -46,12 +48,13 @@ def with_cells(text: str, line: int, fields: Mapping[str, str]) -> str:
     lines = _lines(text)
     header = _header(lines)
     first, last = _row_at(lines, line)
-    cells, end = _cells(lines[first:last])
+    mark = _mark(lines)
+    cells, end = _cells(lines[first:last], mark)
     for name, value in fields.items():
         if name not in header:
             raise UsageError(f"the file has no column {name!r}; add it to its header first")
-        cells[header.index(name)] = _csv(value)
-    return "".join([*lines[:first], ",".join(cells) + end, *lines[last:]])
+        cells[header.index(name)] = _csv(value, mark)
+    return "".join([*lines[:first], mark.join(cells) + end, *lines[last:]])
 
 
 def with_copies(text: str, line: int, ends: Sequence[tuple[str, str, bool]]) -> str:
@@ -60,7 +63,8 @@ def with_copies(text: str, line: int, ends: Sequence[tuple[str, str, bool]]) -> 
     lines = _lines(text)
     header = _header(lines)
     first, last = _row_at(lines, line)
-    cells, end = _cells(lines[first:last])
+    mark = _mark(lines)
+    cells, end = _cells(lines[first:last], mark)
     if not end:
         end = "\n"
         lines[last - 1] += end
@@ -69,9 +73,9 @@ def with_copies(text: str, line: int, ends: Sequence[tuple[str, str, bool]]) -> 
         copy = list(cells)
         copy[header.index("source")] = source
         copy[header.index("destination")] = destination
-        if one_way and "way" in header and _value(copy[header.index("way")]) == "both":
+        if one_way and "way" in header and _value(copy[header.index("way")], mark) == "both":
             copy[header.index("way")] = "to"
-        rows.append(",".join(copy) + end)
+        rows.append(mark.join(copy) + end)
     return "".join([*lines[:last], *rows, *lines[last:]])
 
 
@@ -92,8 +96,9 @@ def cells_of(text: str) -> dict[int, dict[str, str]]:
         return {}
     header = _header(lines)
     found = {}
+    mark = _mark(lines)
     for first, last in _rows(lines):
-        cells = [cell.strip() for cell in next(csv.reader(lines[first:last]))]
+        cells = [cell.strip() for cell in next(csv.reader(lines[first:last], delimiter=mark))]
         found[first + 1] = dict(zip(header, cells, strict=False))
     return found
 
@@ -127,14 +132,15 @@ def with_words(text: str, columns: Collection[str], old: str, new: str) -> str:
     blanks stay."""
     lines = _lines(text)
     at = [number for number, name in enumerate(_header(lines)) if name in columns]
+    mark = _mark(lines)
     result: list[str] = []
     for first, last in _rows(lines):
         result += lines[len(result) : first]  # empty lines
-        cells, end = _cells(lines[first:last])
+        cells, end = _cells(lines[first:last], mark)
         for number in at:
-            if number < len(cells) and _value(cells[number]) == old:
+            if number < len(cells) and _value(cells[number], mark) == old:
                 cells[number] = _said(cells[number], new)
-        result += [",".join(cells) + end, *[""] * (last - first - 1)]
+        result += [mark.join(cells) + end, *[""] * (last - first - 1)]
     return "".join([*result, *lines[len(result) :]])
 
 
@@ -149,9 +155,14 @@ def _lines(text: str) -> list[str]:
     return list(io.StringIO(text, newline=""))
 
 
+def _mark(lines: Sequence[str]) -> str:
+    """What parts the cells of a file."""
+    return separator_of(lines[0]) if lines else ","
+
+
 def _rows(lines: list[str]) -> Iterator[tuple[int, int]]:
     """The physical lines of each row that is not empty: first, and one past the last."""
-    reader, start = csv.reader(lines, strict=True), 0
+    reader, start = csv.reader(lines, strict=True, delimiter=_mark(lines)), 0
     for cells in reader:
         if cells:
             yield start, reader.line_num
@@ -164,11 +175,11 @@ def _row_at(lines: list[str], line: int) -> tuple[int, int]:
 
 def _header(lines: list[str]) -> list[str]:
     first, last = next(_rows(lines))
-    return [name.strip() for name in next(csv.reader(lines[first:last]))]
+    return [name.strip() for name in next(csv.reader(lines[first:last], delimiter=_mark(lines)))]
 
 
-def _cells(lines: list[str]) -> tuple[list[str], str]:
-    """A row cut at its commas, each cell as it is written, quotes included; and its line end."""
+def _cells(lines: list[str], mark: str) -> tuple[list[str], str]:
+    """A row cut at its marks, each cell as it is written, quotes included; and its line end."""
     raw = "".join(lines)
     row = raw.rstrip("\r\n")
     cells, start, quoted = [], 0, False
@@ -177,18 +188,18 @@ def _cells(lines: list[str]) -> tuple[list[str], str]:
             quoted = not quoted
         elif letter == '"' and row[at - 1] == '"' and row[start] == '"':
             quoted = True  # the second of two: a quote inside quotes
-        elif letter == "," and not quoted:
+        elif letter == mark and not quoted:
             cells.append(row[start:at])
             start = at + 1
     return [*cells, row[start:]], raw[len(row) :]
 
 
-def _value(cell: str) -> str:
-    return "".join(next(csv.reader(_lines(cell)), [])).strip()
+def _value(cell: str, mark: str) -> str:
+    return "".join(next(csv.reader(_lines(cell), delimiter=mark), [])).strip()
 
 
-def _csv(value: str) -> str:
+def _csv(value: str, mark: str) -> str:
     held = io.StringIO()
     # With a line end of its own, the writer puts quotes about a value that holds one.
-    csv.writer(held, lineterminator="\r\n").writerow([value, ""])
-    return held.getvalue()[: -len(",\r\n")]
+    csv.writer(held, lineterminator="\r\n", delimiter=mark).writerow([value, ""])
+    return held.getvalue()[: -len("\r\n") - 1]

@@ -15,6 +15,7 @@ from oaktag.core.arrays import NDArray, np
 from oaktag.located import Location
 from oaktag.workspace.csvfile import LARGEST, MOST_COLUMNS, CsvFile, column_in, parse_csv
 from oaktag.workspace.folder import Folder
+from oaktag.workspace.office_forms import separator_of
 from oaktag.workspace.textfile import Problems, read_text
 
 #: How many bytes are cut at once.
@@ -41,13 +42,14 @@ class CsvColumns(NamedTuple):
 
 
 def read_columns(
-    root: Folder, name: str, problems: Problems, *, separator: str = ",", encoding: str = "utf-8"
+    root: Folder, name: str, problems: Problems, *, separator: str = "", encoding: str = "utf-8"
 ) -> CsvColumns | None:
     """A CSV file's columns, cells trimmed, with a problem for each row that does not fit the
     header."""
     text = read_text(root, name, problems, encoding)
     if text is None:
         return None
+    separator = separator or separator_of(text)
     found = _plainly(name, text, separator) if len(text) > SMALL else None
     if found is not None:
         return found
@@ -112,7 +114,8 @@ def _plainly(name: str, text: str, separator: str) -> CsvColumns | None:
         line = data[start : int(ends[0][row])].decode()
         return Location(name, row + 2, column_in(line, column, separator))
 
-    return CsvColumns(name, header, columns, np.arange(len(columns[0].codes)) + 2, place)
+    lines = np.arange(len(columns[0].codes)) + 2
+    return CsvColumns(name, header, columns, lines, place)
 
 
 def _pieces(data: bytes) -> Iterator[bytes]:

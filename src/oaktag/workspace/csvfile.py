@@ -1,4 +1,6 @@
-"""CSV files (RFC 4180): a header, then rows; cells are trimmed; lines are physical lines."""
+"""CSV files (RFC 4180): a header, then rows; cells are trimmed; lines are physical lines.
+What parts cells is told by the header, where nobody says it.
+"""
 
 from __future__ import annotations
 
@@ -11,6 +13,7 @@ from functools import lru_cache
 
 from oaktag.located import Location
 from oaktag.workspace.folder import Folder
+from oaktag.workspace.office_forms import separator_of
 from oaktag.workspace.textfile import Problems, read_text
 
 #: The largest cell, in bytes.
@@ -43,15 +46,16 @@ class CsvFile:
 
 
 def read_csv(
-    root: Folder, name: str, problems: Problems, *, separator: str = ",", encoding: str = "utf-8"
+    root: Folder, name: str, problems: Problems, *, separator: str = "", encoding: str = "utf-8"
 ) -> CsvFile | None:
     """A CSV file, with a problem for each row that does not fit the header."""
     text = read_text(root, name, problems, encoding)
     return None if text is None else parse_csv(name, text, problems, separator)
 
 
-def parse_csv(name: str, text: str, problems: Problems, separator: str = ",") -> CsvFile | None:
+def parse_csv(name: str, text: str, problems: Problems, separator: str = "") -> CsvFile | None:
     """The text of a CSV file, as :func:`read_csv` reads one."""
+    separator = separator or separator_of(text)
     physical = list(io.StringIO(text, newline=""))
     rows = _rows(name, physical, problems, separator)
     first = next(rows, None)
@@ -79,13 +83,14 @@ def parse_csv(name: str, text: str, problems: Problems, separator: str = ",") ->
     if problems.count > before:
         return None
     file = CsvFile(name, header, [], [], physical, separator)
+    mark = {",": "a comma", ";": "a semicolon", "\t": "a tabulator"}.get(separator, separator)
     same: dict[str, str] = {}  # equal cells are one text: files of millions of rows repeat much
     for line, cells in rows:
         if len(cells) != len(header):
             problems.form(
                 Location(name, line),
                 f"the row has {len(cells)} cells, the header {len(header)}",
-                "a cell for each column; put one that holds a comma in quotes",
+                f"a cell for each column; put one that holds {mark} in quotes",
             )
             continue
         trimmed = [cell.strip() for cell in cells]

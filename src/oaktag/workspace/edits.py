@@ -53,10 +53,15 @@ def write_all(files: Files, what: str, changed: Mapping[str, str]) -> None:
         changed: file → text.
 
     Raises:
-        UsageError: a file of the workspace is not as it was read, or another change goes on.
+        UsageError: a file of the workspace is not as it was read, this is a version of the past, or
+            another change goes on.
         OSError: a file cannot be written.
     """
     root = files.root
+    if files.folder.alone:
+        raise UsageError(
+            "what was cannot be changed: this is a version of the workspace that git has"
+        )
     with one_writer(root, what):
         if stale := files.folder.stale():
             raise changed_meanwhile(stale)

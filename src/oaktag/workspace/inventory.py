@@ -27,8 +27,8 @@ from oaktag.workspace.csvfile import CsvFile, read_csv
 from oaktag.workspace.folder import Folder
 from oaktag.workspace.ldiffile import MEMBER_OF, list_ldif
 from oaktag.workspace.listing import Listing, list_csv, list_json
+from oaktag.workspace.office_forms import read_instant
 from oaktag.workspace.textfile import Problems
-from oaktag.workspace.times import parse_instant
 
 CORRECTION_COLUMNS = ("endpoint", "attribute", "value", "who", "why")
 SESSION_COLUMNS = ("endpoint", "address", "since")
@@ -260,10 +260,9 @@ def _read_sessions(root: Folder, name: str, problems: Problems) -> list[_Row]:
         if address.length != WIDTH[address.family]:
             problems.form(file.place(row, at["address"]), f"{text!r} is a prefix", "one address")
             continue
-        since = parse_instant(when)
+        since, why = read_instant(when)
         if since is None:
-            where = file.place(row, at["since"])
-            problems.form(where, f"{when!r} is no time", "as in 2026-11-25T08:00:00Z")
+            problems.form(file.place(row, at["since"]), why, "as in 2026-11-25T08:00:00Z")
             continue
         facts: dict[str, Value] = {f"session.{c}": (cells[n],) for c, n in more if cells[n]}
         place = Location(name, file.lines[row])

@@ -17,6 +17,7 @@ from oaktag.core.endpoints import Coded, Value, Values, coded
 from oaktag.located import Location
 from oaktag.workspace.csvcolumns import Cells, read_columns
 from oaktag.workspace.folder import Folder
+from oaktag.workspace.office_forms import shortened
 from oaktag.workspace.textfile import Problems, read_text
 
 CONFIDENCE = ".confidence"
@@ -54,8 +55,21 @@ def list_csv(
         if base != column and base in file.header:
             listing.confidences[base] = _confidences(listing, column, cells, problems)
         else:
+            _whole(listing, column, cells, problems)
             listing.columns[column] = _values(cells)
     return listing
+
+
+def _whole(listing: Listing, column: str, cells: Cells, problems: Problems) -> None:
+    """Faults of cells of which an office program made numbers that lack digits."""
+    every = "\n".join(cells.texts)
+    if "E+" not in every and "E-" not in every:
+        return
+    wrong = [code for code, text in enumerate(cells.texts) if shortened(text)]
+    for row in np.flatnonzero(np.isin(cells.codes, wrong)).tolist():
+        said = cells.texts[cells.codes[row]]
+        told = f"{said!r} is a number whose last digits an office program left out"
+        problems.form(listing.place(row, column), told, "all its digits, in a column of text")
 
 
 def _values(cells: Cells) -> Coded:
@@ -82,7 +96,7 @@ def _confidences(
 def _share(cell: str) -> float:
     """A confidence; NaN for what is none."""
     try:
-        share = float(cell) if cell else 1.0
+        share = float(cell.replace(",", ".")) if cell else 1.0
     except ValueError:
         return float("nan")
     return share if 0 <= share <= 1 else float("nan")

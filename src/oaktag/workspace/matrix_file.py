@@ -12,8 +12,8 @@ from oaktag.located import Location
 from oaktag.near import later
 from oaktag.workspace.csvfile import CsvFile, read_csv
 from oaktag.workspace.folder import Folder
+from oaktag.workspace.office_forms import read_day
 from oaktag.workspace.textfile import Expected, Problems
-from oaktag.workspace.times import parse_day
 
 T = TypeVar("T")
 
@@ -89,10 +89,9 @@ class _Rows:
         way = self._word(row, "way", WAYS)
         expires = None
         if text := self._cell(row, "expires"):
-            expires = parse_day(text)
+            expires, why = read_day(text)
             if expires is None:
-                where = self._place(row, "expires")
-                self.problems.form(where, f"{text!r} is no day", "as in 2027-01-31")
+                self.problems.form(self._place(row, "expires"), why, "as in 2027-01-31")
         if self.problems.count > before or mode is None or way is None:
             return None
         return Line(

@@ -2,8 +2,11 @@
 
 from __future__ import annotations
 
+from collections.abc import Container
+
 import yaml
 
+from oaktag.core.groups import tag_number
 from oaktag.located import Location
 from oaktag.workspace.assignments_file import FILE as ASSIGNMENTS
 from oaktag.workspace.csv_edits import with_words
@@ -51,6 +54,16 @@ def with_name(text: str, file: str, old: str, new: str) -> str:
             start, end = node.start_mark.index, node.end_mark.index
             quote = text[start] if text[start] in "'\"" else ""
             text = f"{text[:start]}{quote}{new}{quote}{text[end:]}"
+    return text
+
+
+def with_tag_named(text: str, file: str, old: int, new: int, names: Container[str]) -> str:
+    """The text of a file in which a group is called by its tag, with another tag; ``names`` are
+    those of groups and sets, which come first."""
+    for node in sorted(_naming(text, file), key=lambda n: -n.start_mark.index):
+        if node.value not in names and tag_number(node.value) == old:
+            start, end = node.start_mark.index, node.end_mark.index
+            text = f"{text[:start]}{new}{text[end:]}"
     return text
 
 

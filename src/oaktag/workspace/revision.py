@@ -13,6 +13,7 @@ from pathlib import Path
 
 from oaktag.errors import UsageError
 from oaktag.workspace.folder import Folder
+from oaktag.workspace.times import SECOND, instant_text
 
 #: Modes of plain files in a git tree; links and submodules are none.
 PLAIN = ("100644", "100755", "100664")
@@ -43,6 +44,35 @@ def version(root: Path, word: str | Path) -> Path | Folder:
             raise UsageError(f"{word!r} is no revision, for this is no git repository{hint}")
         raise UsageError(f"git knows no revision {word!r} here{hint}")
     return Folder(root, _files_of(root, commit.decode().strip()), alone=True)
+
+
+def commit_at(root: Path, moment: int, branch: str = "HEAD") -> tuple[str, int]:
+    """The newest commit of a branch that is not after a moment: its hash, and when it was made.
+
+    Args:
+        root: the workspace's folder.
+        moment: in microseconds of the Unix epoch.
+        branch: the branch, or any revision.
+
+    Raises:
+        UsageError: this is no git repository, there is no such branch, or no commit that old.
+    """
+    listed = _git(root, "log", "--format=%H %ct", "--end-of-options", branch, "--")
+    if listed is None:
+        if _git(root, "rev-parse", "--git-dir") is None:
+            raise UsageError("what was at a time only git knows, and this is no git repository")
+        raise UsageError(f"git knows no branch {branch!r} here")
+    every = [
+        (int(time), name)
+        for name, _, time in (r.partition(" ") for r in listed.decode().splitlines())
+    ]
+    fit = [(time, name) for time, name in every if time * SECOND <= moment]
+    if not fit:
+        first = instant_text(min(time for time, _ in every) * SECOND)
+        raise UsageError(f"git has nothing of that time: the first commit is of {first}")
+    newest = max(time for time, _ in fit)
+    # Of several of one second the last: log names it before those that it follows.
+    return next(name for time, name in fit if time == newest), newest * SECOND
 
 
 def _is_folder(word: str) -> bool:

@@ -5,9 +5,7 @@ takes the line out, and a column ``was`` that says what the line was, so that wh
 between is seen. *Grid*: sources down, destinations across, in each cell what it allows; a
 permission's name written into a cell is a line.
 
-What is kept here: a cell never begins with a letter by which an office program takes it for a
-formula; commas, semicolons and tabulators part cells, as programs like; days may be written as
-YYYY-MM-DD or D.M.YYYY, and with slashes only where one number cannot be a month.
+What cells are in files of each kind, ``workbook`` keeps; days and separators, ``office_forms``.
 """
 
 from __future__ import annotations
@@ -15,7 +13,7 @@ from __future__ import annotations
 import csv
 import io
 import re
-from collections.abc import Mapping, Sequence
+from collections.abc import Mapping
 from datetime import date
 from hashlib import blake2b
 from typing import NamedTuple
@@ -24,18 +22,15 @@ from oaktag.errors import UsageError, WorkspaceError
 from oaktag.located import Location
 from oaktag.workspace.csvfile import CsvFile, parse_csv
 from oaktag.workspace.matrix_file import COLUMNS
+from oaktag.workspace.office_forms import read_day
 from oaktag.workspace.textfile import Problems
-from oaktag.workspace.times import parse_day
+from oaktag.workspace.workbook import plain, rows_in
 
 PLACE, MARKS = ("file", "line"), ("do", "was")
 LINES = (*PLACE, *COLUMNS, *MARKS)
 #: The first cell of a grid.
 CORNER = "from, to"
 REMOVE = "remove"
-#: How a formula begins, behind any quotes that are there already.
-_FORMULA = re.compile(r"'*[=+\-@\t\r]")
-_SLASHES = re.compile(r"(\d{1,2})/(\d{1,2})/(\d{4})")
-_DOTS = re.compile(r"(\d{1,2})\.(\d{1,2})\.(\d{4})")
 
 
 class SheetRow(NamedTuple):
@@ -50,50 +45,49 @@ class SheetRow(NamedTuple):
     was: str
 
 
-def harmless(cell: str) -> str:
-    """A cell that no office program takes for a formula."""
-    return f"'{cell}" if _FORMULA.match(cell) else cell
-
-
-def plain(cell: str) -> str:
-    """The same read back."""
-    return cell[1:] if cell[:1] == "'" and _FORMULA.match(cell) else cell
-
-
 def mark(cells: Mapping[str, str]) -> str:
     """What a line was, as eight digits."""
     told = "\x1f".join(cells.get(name, "") for name in COLUMNS)
     return blake2b(told.encode(), digest_size=4).hexdigest()
 
 
-def text_of(header: Sequence[str], rows: Sequence[Sequence[str]]) -> str:
-    """A sheet as CSV."""
-    held = io.StringIO()
-    writer = csv.writer(held, lineterminator="\n")
-    writer.writerow([harmless(cell) for cell in header])
-    writer.writerows([harmless(cell) for cell in row] for row in rows)
-    return held.getvalue()
-
-
 def read_sheet(name: str, data: bytes) -> CsvFile:
-    """A sheet that an office program wrote.
+    """A sheet that an office program wrote, of any kind.
 
     Raises:
+        UsageError: it is no sheet, or no text in UTF-8.
         WorkspaceError: with all that is wrong with it.
     """
-    try:
-        text = data.decode("utf-8-sig")
-    except UnicodeDecodeError as error:
-        line = data.count(b"\n", 0, error.start) + 1
-        raise UsageError(
-            f"{name}:{line}: this is no UTF-8; save the sheet as CSV in UTF-8"
-        ) from None
-    first = text.split("\n", 1)[0]
-    separator = max(",;\t", key=lambda c: (first.count(c), c == ","))
     problems = Problems()
-    file = parse_csv(name, text, problems, separator)
+    rows = rows_in(name, data)
+    if rows is not None:
+        file = _as_csv(name, rows, problems)
+    else:
+        try:
+            text = data.decode("utf-8-sig")
+        except UnicodeDecodeError as error:
+            line = data.count(b"\n", 0, error.start) + 1
+            raise UsageError(
+                f"{name}:{line}: this is no UTF-8; save the sheet as CSV in UTF-8"
+            ) from None
+        file = parse_csv(name, text, problems)
     if file is None or problems.count:
         raise WorkspaceError(tuple(problems.all))
+    return file
+
+
+def _as_csv(name: str, rows: list[list[str]], problems: Problems) -> CsvFile | None:
+    """Rows as a CSV file has them; each at the line of its own number."""
+    width = max((len(row) for row in rows), default=0)
+    while width and not any(len(row) >= width and row[width - 1] for row in rows):
+        width -= 1
+    held = io.StringIO()
+    full = [[*row, *[""] * width][:width] for row in rows]
+    kept = [number for number, row in enumerate(full, 1) if any(row)]
+    csv.writer(held, lineterminator="\n").writerows(full[number - 1] for number in kept)
+    file = parse_csv(name, held.getvalue(), problems, ",")
+    if file is not None:
+        file.lines = kept[1:]
     return file
 
 
@@ -121,11 +115,12 @@ def rows_of(file: CsvFile) -> list[SheetRow]:
             problems.form(place, f"{held['do']!r} is nothing to do", f"{REMOVE}, or empty")
             continue
         cells = {c: held.get(c, "") for c in COLUMNS}
-        if (day := _day(cells["expires"])) is None:
-            told = f"{cells['expires']!r} may be one day or another, or is none"
-            problems.form(place, told, "a day as YYYY-MM-DD")
-            continue
-        cells["expires"] = day
+        if cells["expires"]:
+            day, why = read_day(cells["expires"])
+            if day is None:
+                problems.form(place, why, "a day as YYYY-MM-DD")
+                continue
+            cells["expires"] = date.fromordinal(day).isoformat()
         number_of = int(line) if line else None
         gone = held["do"].lower() == REMOVE
         found.append(
@@ -134,22 +129,3 @@ def rows_of(file: CsvFile) -> list[SheetRow]:
     if problems.count:
         raise WorkspaceError(tuple(problems.all))
     return found
-
-
-def _day(text: str) -> str | None:
-    """A day as an office program writes it, in the one form; None where it is none, or two."""
-    if not text or parse_day(text) is not None:
-        return text
-    if match := _DOTS.fullmatch(text):
-        day, month, year = map(int, match.groups())
-    elif match := _SLASHES.fullmatch(text):
-        one, two, year = map(int, match.groups())
-        if one <= 12 and two <= 12 and one != two:
-            return None
-        day, month = (one, two) if one > 12 else (two, one)
-    else:
-        return None
-    try:
-        return date(year, month, day).isoformat()
-    except ValueError:
-        return None

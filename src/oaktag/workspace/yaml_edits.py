@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from typing import Any
 
 import yaml
@@ -39,33 +39,53 @@ def quoted(text: str) -> str:
     return f'"{escaped}"'
 
 
-def with_pin(text: str, fields: Mapping[str, str]) -> str:
-    """``assignments.yaml`` with one pin more, behind the others."""
-    pin = "{" + ", ".join(f"{k}: {quoted(v)}" for k, v in fields.items()) + "}"
-    return _with_item(text, "pins", pin)
+def with_pins(text: str, pins: Iterable[Mapping[str, str]]) -> str:
+    """``assignments.yaml`` with some pins more, behind the others."""
+    items = ["{" + ", ".join(f"{k}: {quoted(v)}" for k, v in p.items()) + "}" for p in pins]
+    return with_items(text, "pins", items)
 
 
-def _with_item(text: str, list_: str, item: str) -> str:
-    """A file with one item more in a list at its top, behind the others; a list that is not there
-    begins the file."""
+def with_rule(text: str, give: str, conditions: Mapping[str, str], before: int | None) -> str:
+    """``assignments.yaml`` with one rule more: before the one of a number, or behind all others;
+    conditions as they are written."""
+    when = ", ".join(f"{quoted(name)}: {value}" for name, value in conditions.items())
+    item = f"{{give: {quoted(give)}, when: {{{when}}}}}"
+    found = _top(text, "rules")
+    if before is None or found is None:
+        return with_items(text, "rules", [item])
+    node = found[1]
+    start = node.value[before].start_mark.index
+    if node.flow_style:
+        return f"{text[:start]}{item}, {text[start:]}"
+    at = _dash(text, node, start)
+    return f"{text[:at]}{' ' * node.start_mark.column}- {item}\n{text[at:]}"
+
+
+def with_items(text: str, list_: str, items: Sequence[str], *, behind: bool = False) -> str:
+    """A file with some items more in a list at its top, behind the others; a list that is not there
+    begins the file, or stands ``behind`` all others."""
     found = _top(text, list_)
+    item = ", ".join(items)
     if found is None and (inside := _inside(text, f"{list_}: [{item}]")):
         return inside
     if found is None:
-        return f"{list_}:\n  - {item}\n" + ("\n" + text if text.strip() else "")
+        told = "".join(f"  - {i}\n" for i in items)
+        if behind and text.strip():
+            return f"{text.rstrip()}\n\n{list_}:\n{told}"
+        return f"{list_}:\n{told}" + ("\n" + text if text.strip() else "")
     key, node = found
     if isinstance(node, yaml.SequenceNode) and node.value and not node.flow_style:
         at = line_after(text, node.value[-1])
         indent = " " * node.start_mark.column
         lead = "" if at == 0 or text[at - 1 : at] == "\n" else "\n"
-        return f"{text[:at]}{lead}{indent}- {item}\n{text[at:]}"
+        told = "".join(f"{indent}- {i}\n" for i in items)
+        return f"{text[:at]}{lead}{told}{text[at:]}"
     if isinstance(node, yaml.SequenceNode) and node.value:
         at = end_of(text, node.value[-1])
         return f"{text[:at]}, {item}{text[at:]}"
     start = key.end_mark.index
-    return (
-        f"{text[:start]}:\n  - {item}{text[max(end_of(text, node), text.index(':', start) + 1) :]}"
-    )
+    told = "\n".join(f"  - {i}" for i in items)
+    return f"{text[:start]}:\n{told}{text[max(end_of(text, node), text.index(':', start) + 1) :]}"
 
 
 def without_pin(text: str, place: Location) -> str:
@@ -240,7 +260,17 @@ def with_permission(text: str, name: str, action: str, services: list[str]) -> s
 def with_group(text: str, fields: Mapping[str, str]) -> str:
     """``groups.yaml`` with one group more, behind the others; its fields as they are written."""
     item = ", ".join(f"{key}: {value}" for key, value in fields.items())
-    return _with_item(text, "groups", f"{{{item}}}")
+    return with_items(text, "groups", [f"{{{item}}}"])
+
+
+def with_tag(text: str, name: str, tag: str) -> str:
+    """``groups.yaml`` in which a group has another tag, as it is written."""
+    found = _top(text, "groups")
+    assert found and isinstance(found[1], yaml.SequenceNode), "a group was read from there"
+    item = next(
+        i for i in found[1].value if any(k.value == "id" and v.value == name for k, v in i.value)
+    )
+    return _with_key(text, item, "tag", tag)
 
 
 def without_group(text: str, name: str) -> str:
@@ -308,7 +338,7 @@ def _with_named(text: str, top: str, name: str, flow: str, block: str) -> str:
 
 def with_feed(text: str, sender: str, receiver: str) -> str:
     """``network.yaml`` with one feed more, behind the others."""
-    return _with_item(text, "feeds", f"{{from: {sender}, to: {receiver}}}")
+    return with_items(text, "feeds", [f"{{from: {sender}, to: {receiver}}}"])
 
 
 def with_setting(text: str, kind: str, name: str | int, key: str, value: str) -> str:

@@ -29,12 +29,39 @@ def show(page: Page, d: Row) -> None:
     if d.get("places"):
         _places(page, d["places"])
         return
+    if d.get("rules"):
+        _rules(page, d["rules"])
+    if moved := d.get("renumbered"):
+        was, now = moved["was"], moved["is"]
+        page.paragraph(
+            f"{moved['group']}: {was} ({was:#x}) → {now} ({now:#x}). Every list and every table of "
+            "bindings holds the number; until all of them are written anew and in place (oaktag "
+            "compile), nodes and points say two numbers for one group", "    ", first="",
+        )  # fmt: skip
+    for note in d.get("notes", ()):
+        page.paragraph(note, "     ", first="   - ")
     if d["files"]:
         effect(page, d)
     fares(page, d.get("fares", ()))
     for row in d.get("others", ()):
         _others(page, row, "gain" if d["command"] == "grant" else "lose")
     written(page, d)
+
+
+def _rules(page: Page, rows: Sequence[Row]) -> None:
+    """Of those whom conditions take, what each rule takes."""
+    page.table(
+        ("of those who are meant", "gives", "took", "takes then"),
+        [
+            (
+                f"{'the new rule, ' * r['new']}{r['file']}:{r['line']}" if r["line"] else "by pins",
+                r["group"] or "", r["took"], r["takes"],
+            )
+            for r in rows
+        ],
+        right=(2, 3),
+    )  # fmt: skip
+    page.say()
 
 
 def _places(page: Page, rows: list[Row]) -> None:

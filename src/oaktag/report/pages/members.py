@@ -6,8 +6,11 @@ from oaktag.report.page import Page
 from oaktag.report.words import Row, count, place
 
 
-def show(page: Page, d: Row, *, everybody: bool = False, unassigned: bool = False) -> None:
-    """Every group in numbers, or endpoints one by one."""
+def show(page: Page, d: Row, *, everybody: bool | None = None, unassigned: bool = False) -> None:
+    """Every group in numbers, or endpoints one by one: where nobody says which, these where all are of
+    one group."""
+    if everybody is None:
+        everybody = len({e["group"] for e in d.get("endpoints", ())}) == 1
     if "moved" in d:
         _moved(page, d["moved"])
     elif "takes" in d:

@@ -3,10 +3,9 @@
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Sequence
 
 from oaktag.report.page import Page
-from oaktag.report.words import WORDS, Row, few
+from oaktag.report.words import Row, why
 
 #: The same where there are very many places.
 KINDS = {
@@ -113,7 +112,7 @@ def _causes(page: Page, causes: list[Row]) -> None:
             (
                 c["effect"],
                 f"{c['flows']:,}",
-                _why(c["reasons"], c["watching"]),
+                why(c["reasons"], c["watching"]),
                 c["example"],
                 c["advice"],
             )
@@ -154,15 +153,6 @@ def _by(page: Page, rows: list[Row], what: str) -> None:
     page.say()
 
 
-def _why(reasons: list[Row], watching: Sequence[str] = ()) -> str:
-    if watching:
-        verb = "watches" if len(watching) == 1 else "watch"
-        return f"{few(watching)} only {verb} (mode: observe)"
-    if not reasons:
-        return "the points that judge do not agree with the matrix"
-    return "; ".join(WORDS[r["why"]].format(node=r["node"]) for r in reasons)
-
-
 def _flows(page: Page, rows: list[Row]) -> None:
     page.say()
     page.table(
@@ -173,9 +163,7 @@ def _flows(page: Page, rows: list[Row]) -> None:
                 f"{r['source']['group']} in {r['source']['segment']}",
                 f"{r['destination']['group']} in {r['destination']['segment']}",
                 " ".join(r["path"]),
-                f"{r['result']} at {r['at']}"
-                if r["at"]
-                else f"{r['result']}: {_why(r['reasons'])}",
+                f"{r['result']} at {r['at']}" if r["at"] else f"{r['result']}: {why(r['reasons'])}",
                 r["packets_text"].partition(" ")[2]
                 if ";" not in r["packets_text"]
                 else r["packets_text"],
