@@ -228,8 +228,7 @@ def _late(*_: object) -> None:
 
 def tries(base: Path, seed: int, count: int) -> Iterator[tuple[str, Failure | None]]:
     """So many tries in a folder of their own; what each came to."""
-    resource.setrlimit(resource.RLIMIT_AS, (MEMORY, MEMORY))
-    signal.signal(signal.SIGALRM, _late)
+    before = signal.signal(signal.SIGALRM, _late)
     shared = "/dev/shm" if os.access("/dev/shm", os.W_OK) else None
     with tempfile.TemporaryDirectory(prefix="campaign-", dir=shared) as place:
         folder = prepare(Path(place) / "w", base)
@@ -270,6 +269,12 @@ def tries(base: Path, seed: int, count: int) -> Iterator[tuple[str, Failure | No
                     path.write_bytes(text)
             for extra in ("made", ".oaktag"):
                 shutil.rmtree(folder / extra, ignore_errors=True)
+    signal.signal(signal.SIGALRM, before)
+
+
+def _little() -> None:
+    """For processes of this campaign alone: a limit that is taken up is never given back."""
+    resource.setrlimit(resource.RLIMIT_AS, (MEMORY, MEMORY))
 
 
 def _job(work: tuple[Path, int, int]) -> tuple[Counter[str], list[Failure]]:
@@ -298,7 +303,7 @@ def main() -> int:
     ]
     counts: Counter[str] = Counter()
     failures: list[Failure] = []
-    with multiprocessing.Pool(given.jobs, maxtasksperchild=4) as pool:
+    with multiprocessing.Pool(given.jobs, initializer=_little, maxtasksperchild=4) as pool:
         for done, found in pool.imap_unordered(_job, work):
             counts += done
             failures += found
