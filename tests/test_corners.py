@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import itertools
 import json
 import re
 from collections import Counter
@@ -638,20 +639,8 @@ def test_a_line_counts_on_its_last_day_in_lists_and_in_their_proof(
 
 
 def test_what_lists_cannot_do_is_an_error_that_names_it(tmp_path: Path, oaktag: Run) -> None:
-    points: list[dict[str, Any]] = [{"name": "one"}, {"name": "two", "if_differ": "bindings"}]
+    points: list[dict[str, Any]] = [{"name": "one"}, {"name": "two", "inside": True}]
     network = net({"node": "gate", "points": points}, feeds=[("registry", "gate")])
-    build(tmp_path, "a,b,web,,,,,\n", network=network)
-    ran = oaktag("-C", tmp_path, "compile")
-    assert ran.status == 1 and "the points of gate would overwrite each other's tags" in ran.err
-    # What sees tags by itself disturbs nobody; but in the lab the kernel stands for it.
-    points[1]["dialect"] = "json"
-    build(tmp_path, "a,b,web,,,,,\n", network=network)
-    assert oaktag("-C", tmp_path, "compile").status == 0
-    ran = oaktag("-C", tmp_path, "lab", "up")
-    assert ran.status != 0 and "overwrite each other's tags" in ran.err
-    points[1] = {"name": "two", "inside": True}
-    build(tmp_path, "a,b,web,,,,,\n", network=network)
-    assert oaktag("-C", tmp_path, "compile").status == 0
     odd: dict[str, Any] = {**PERMISSIONS, "web": [{"deny": "proto/44"}, {"allow": "443/tcp"}]}
     build(tmp_path, "a,b,web,,,,,\n", network=network, permissions_yaml={"permissions": odd})
     ran = oaktag("-C", tmp_path, "compile")
@@ -659,6 +648,58 @@ def test_what_lists_cannot_do_is_an_error_that_names_it(tmp_path: Path, oaktag: 
     points[:] = [{"name": "one", "scope": {"destinations": ["c"]}}]
     build(tmp_path, "a,b,web,,,,,\n", network=network, permissions_yaml={"permissions": odd})
     assert oaktag("-C", tmp_path, "compile").status == 0
+
+
+def test_points_of_one_node_take_no_tags_from_each_other(
+    real_kernel: None, tmp_path: Path, oaktag: Run
+) -> None:
+    """By frames first, by addresses first, by addresses alone, in every order: each sees what it
+    would see alone, and behind all of them the frame has the tag that it came with."""
+    sees: dict[str, dict[str, Any]] = {
+        "frame": {}, "bound": {"if_differ": "bindings"}, "alone": {"match": {"source": "address"}}
+    }  # fmt: skip
+    points = [{"name": name, **told} for name, told in sees.items()]
+    points += [{"name": "again", **sees["bound"]}, {"name": "more", **sees["alone"]}]
+    network = net({"node": "gate", "points": points}, feeds=[("registry", "gate")])
+    table = "name,ip,role\na-1,10.1.0.1,a\nb-1,10.2.0.1,b\nc-1,10.3.0.1,c\n"
+    build(tmp_path, "a,b,web,,,,,\n", network=network, servers_csv=table)
+    assert oaktag("-C", tmp_path, "compile").status == 0
+    texts = {p["name"]: (tmp_path / f"lists/gate.{p['name']}.nft").read_text() for p in points}
+    tags = {g["id"]: g["tag"] for g in GROUPS}
+    bound = {"10.1.0.1": tags["a"], "10.3.0.1": tags["c"], "10.9.0.1": 0}
+
+    def passes(name: str, frame: int, source: str) -> bool:
+        known = bound[source]
+        how = {"again": "bound", "more": "alone"}.get(name, name)
+        seen = {"frame": frame or known, "bound": known or frame, "alone": known}[how]
+        return seen in (tags["a"], 65535)  # what is in no cell goes outside, and passes
+
+    every = [o for n in (1, 2, 3) for o in itertools.permutations(sees, n)] + [tuple(texts)]
+    lists: list[tuple[str, list[Question]]] = []
+    meant: list[list[bool]] = []
+    for order, frame in itertools.product(every, (0, tags["a"], tags["c"], 65535)):
+        judge = (
+            "table inet behind {\n\tchain crossing {\n"
+            "\t\ttype filter hook postrouting priority 0; policy accept;\n"
+            f"\t\tmeta mark != {frame:#x} drop\n\t}}\n}}\n"
+        )
+        asked = [
+            Question(Packet(4, 6, 50_000 + n, 443), source, "10.2.0.1", frame)
+            for n, source in enumerate(bound)
+        ]
+        lists.append(("".join(texts[name] for name in order) + judge, asked))
+        meant.append([all(passes(name, frame, q.source) for name in order) for q in asked])
+    assert ask(lists) == meant
+    assert {tuple(some) for some in meant} == {
+        (True, False, False), (True, False, True), (True, True, True), (False, False, False)
+    }  # fmt: skip
+    # In another's turn a list would meet what that one put there.
+    path = tmp_path / "lists/gate.more.nft"
+    path.write_text(texts["more"].replace("priority 8;", "priority 2;").replace("9;", "3;"))
+    told = oaktag("-C", tmp_path, "prove", "lists", "--json")
+    rows = {row["point"]: row for row in told.json["points"]}
+    assert told.status == 1 and [p for p, row in rows.items() if not row["equal"]] == ["gate.more"]
+    assert "in turn 1, and of the lists of its node it is number 4" in rows["gate.more"]["error"]
 
 
 def test_a_new_member_of_a_group_out_of_scope_changes_tables_alone(
@@ -677,9 +718,22 @@ def test_a_new_member_of_a_group_out_of_scope_changes_tables_alone(
         Question(Packet(4, 6, 50_000, 443), "10.1.0.1", "10.2.0.1"),
         Question(Packet(4, 6, 50_001, 443), "10.1.0.1", "10.3.0.1"),
     ]
-    assert ask([(text + refill(table_name("gate"), ranges, set(held.blocks)), asked)]) == [
-        [True, False]
-    ]
+    assert ask(
+        [
+            (
+                text
+                + refill(
+                    table_name("gate"),
+                    held.source_bindings,
+                    ranges,
+                    set(held.blocks),
+                    kept=False,
+                    keeps=False,
+                ),
+                asked,
+            )
+        ]
+    ) == [[True, False]]
 
 
 # -- files ---------------------------------------------------------------------------------------

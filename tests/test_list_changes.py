@@ -72,8 +72,12 @@ def test_a_changed_list_is_the_new_one(real_kernel: None) -> None:
     for was, now in made:
         old, new = nftables.write(was), nftables.write(now)
         ranges = was.source_bindings, now.source_bindings
-        few = nftables_live.refill(TABLE, ranges[1], now.blocks)
-        many = nftables_live.rebind(TABLE, *ranges, was.blocks, now.blocks)
+        few = nftables_live.refill(
+            TABLE, *ranges, now.blocks, kept=was.restores, keeps=now.restores
+        )
+        many = nftables_live.rebind(
+            TABLE, *ranges, was.blocks, now.blocks, kept=was.restores, keeps=now.restores
+        )
         first = list(nftables_live.load(TABLE, old, ranges[0], was.blocks))
         rounds += [
             [*first, nftables_live.change(TABLE, old, new, rebound)] for rebound in (few, many)
@@ -90,4 +94,4 @@ def test_nothing_to_change_is_no_text() -> None:
     """A list that stays gets no order; one with other bindings only those."""
     text = "# x\ntable inet t {\n\tchain outside {\n\t\taccept\n\t}\n}\n"
     assert nftables_live.change("t", text, text, "") == ""
-    assert nftables_live.rebind("t", [], [], {}, {}) == ""
+    assert nftables_live.rebind("t", [], [], {}, {}, kept=True, keeps=True) == ""

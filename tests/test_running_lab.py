@@ -169,10 +169,6 @@ def test_a_failure_is_the_network_without(seed: int, tmp_path: Path) -> None:
     """What packets meet after a failure is what reach says of files in which the thing is not
     there; a feed that stops takes with it what only it brought; healed, all is as before."""
     net, rng = random_net(seed, plain=True), random.Random(seed)
-    for node in net.nodes:  # several points of one node must go by the frame first
-        for point in node["points"] if len(node["points"]) > 1 else ():
-            point.pop("match", None)
-            point["if_differ"] = "frame"
     folder = tmp_path / "whole"
     folder.mkdir()
     workspace = write_net(net, folder)

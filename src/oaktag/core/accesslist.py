@@ -171,6 +171,8 @@ class AccessList:
         chains: name → entries, of which the last matches everything.
         outside: what meets packets of other cells: (action, would).
         own: the node's own addresses, to and from which packets are judged too; () where none are.
+        turn: of lists of one node that keep the frame's tag: which it is, from 1, in the order in
+            which packets meet them; 0 of others, and where no list can disturb another.
         names: tag → group, of tags that stand in the list.
     """
 
@@ -184,6 +186,7 @@ class AccessList:
     outside: tuple[Action, Action]
     own: tuple[Span, ...] = ()
     names: Mapping[int, str] = field(default_factory=dict)
+    turn: int = 0
 
     @property
     def plain_entries(self) -> int:

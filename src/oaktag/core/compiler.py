@@ -22,7 +22,7 @@ from oaktag.core.accesslist import DEFAULT_KEY, AccessList, Block, Frames, ListE
 from oaktag.core.addresses import Range, Span
 from oaktag.core.cells import Acting, Rows, entries_of
 from oaktag.core.matrix import Matrix
-from oaktag.core.network import Network, Point, own_addresses
+from oaktag.core.network import Network, Point, own_addresses, turn_of
 from oaktag.errors import UnwritableEntry
 
 #: The most cells of one list.
@@ -213,6 +213,7 @@ def compile_point(
         chains=chains,
         outside=("allow" if point.mode == "observe" else point.outside, point.outside),
         own=own_addresses(point, network),
+        turn=turn_of(point, network),
         names=_names(blocks.matrix, scope, bindings),
     )
 

@@ -73,6 +73,11 @@ class Point(NamedTuple):
         return held
 
     @property
+    def by_frame(self) -> bool:
+        """Whether the tag in the frame counts first for it."""
+        return self.source_by != "address" and self.if_differ == "frame"
+
+    @property
     def needed(self) -> Point | None:
         """The point with those cells alone that are known to it, where it holds all."""
         return self._replace(scope=Scope("known")) if self.scope.kind == "all" else None
@@ -306,6 +311,13 @@ class Network:
         for number, pair in enumerate(self.inside_pairs):
             found.setdefault(pair[1], []).append(number)
         return [(s.family, s.start) for s in sorted(found)], sorted(found.items())
+
+
+def turn_of(point: Point, network: Network) -> int:
+    """Of the points of a node that do not go by the frame first, which it is, from 1; 0 for one
+    that does."""
+    keep = [p.id for p in network.nodes[point.node].points if not p.by_frame]
+    return keep.index(point.id) + 1 if point.id in keep else 0
 
 
 def own_addresses(point: Point, network: Network) -> tuple[Span, ...]:

@@ -54,8 +54,6 @@ class Dialect(NamedTuple):
     standing: Callable[[str], Iterator[Standing]]
     #: Whether lists can be read back, and so are proved.
     reads: bool = True
-    #: Whether the points of a node keep the tag that they see in the same place.
-    one_register: bool = False
 
 
 def _kernel(held: AccessList, able: Abilities) -> Written:
@@ -107,7 +105,7 @@ def of_template(template: Template) -> Dialect:
 DIALECTS = {
     "nftables": Dialect(
         ".nft", nftables.HEADERS, EVERYTHING, EVERYTHING, KERNEL_LIMITS, _kernel,
-        nftables_reader.read, nftables_reader.standing, one_register=True,
+        nftables_reader.read, nftables_reader.standing,
     ),
     "json": Dialect(
         ".list.json", frozenset(), EVERYTHING, EVERYTHING, ALL_LIMITS, _row(json_list.write),

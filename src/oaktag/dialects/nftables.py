@@ -6,8 +6,12 @@ others, which go to ``outside``); ``from_N`` maps source tags to shared chains (
 verdict where all packets meet the same, counting every cell by itself. A list whose chains and
 references together are more than its entries one by one has the entries of some cells in ``to_N``
 itself, each with the source's tag and a count. The packet mark's low 16 bits are the tag in the
-frame. A tag found by address is put there together with ``FLAG`` and taken out again after judging,
-so that the point marks no frame. ``crossing`` is met by packets that cross the node; where the list
+frame. A tag found by address is put there, where there was none, together with ``FLAG``, and taken
+out again after judging, so that the point marks no frame. Where addresses count first, or alone,
+the tag in the frame stays where it is: ``tags4`` and ``tags6`` lead to chains ``is_N``, which put
+the tag found into the high 16 bits, and ``behind_…`` empty these after judging. Such lists of one
+node are met in turn, each at a priority of its own, so that none sees what another put there.
+``crossing`` is met by packets that cross the node; where the list
 guards the node itself, ``arriving`` and ``leaving`` lead to the same judgement what goes to and
 from ``own4`` and ``own6``, but not what the node sends to its very own address (``self4``,
 ``self6``). Behind the # of a line stand the group, the keys of lines, and the names of their
@@ -23,7 +27,7 @@ from __future__ import annotations
 
 import re
 from collections import Counter
-from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Collection, Iterable, Iterator, Mapping, Sequence
 from functools import lru_cache
 from typing import NamedTuple
 
@@ -32,6 +36,7 @@ from oaktag.core.accesslist import (
     Blank,
     Block,
     Forget,
+    Frames,
     Keep,
     ListEntry,
     Look,
@@ -60,6 +65,13 @@ _VERDICT: dict[Action, str] = {"allow": "accept", "deny": "drop"}
 _PORT_WORD = {6: "tcp", 17: "udp", 132: "sctp"}
 _SIDE = {"source": "saddr", "destination": "daddr"}
 _SET = {"source": "origins", "destination": "targets"}
+#: How a list that keeps the frame's tag says which counts.
+_KEPT = {"bindings": "by addresses, then by frames", "ignored": "by addresses alone"}
+_HOOKS = (
+    ("crossing", "forward", ""),
+    ("arriving", "input", "daddr"),
+    ("leaving", "output", "saddr"),
+)
 _RESTORED = f"meta mark & {FLAG:#x} == {FLAG:#x} meta mark set"
 #: Names that can stand behind a line.
 _NAME = re.compile(r"[a-z][a-z0-9/-]*")
@@ -96,8 +108,9 @@ def write_counted(held: AccessList) -> tuple[str, int]:
     last = ListEntry(None, outside, would)
     empty: Mapping[int, str] = {}
     lines = [
-        "# Oak Tag access list, form 4",
+        "# Oak Tag access list, form 5",
         f"# point {held.point}",
+        *([f"# sources {_KEPT[held.frames]}"] if held.restores else []),
         f"table inet {table_name(held.point)} {{",
         *_sets(held),
         *_inner(_head(held)),
@@ -168,6 +181,21 @@ def _words(words: Sequence[str]) -> str:
     return " ".join(word for word in words if _NAME.fullmatch(word))
 
 
+def known_by(ranges: Range, keeps: bool) -> str:
+    """What a source's address is known by: its tag; or where that is put beside the frame's."""
+    return f"{span_of(ranges)} : " + (
+        f"jump is_{ranges.tag}" if keeps else f"{ranges.tag | FLAG:#x}"
+    )
+
+
+def put_beside(tag: int) -> str:
+    """The rule that puts a tag beside the frame's."""
+    high = tag << 16
+    # The kernel's own way to say so: what is in both masks stays, what is in the second is set.
+    kept = "" if tag == 0xFFFF else f" & {high | 0xFFFF:#x}"
+    return f"meta mark set meta mark{kept} | {high:#x}"
+
+
 def element_of(ranges: Range, blocks: Collection[int]) -> str:
     """Where a destination's address leads: to the chain of its tag, or outside."""
     if ranges.tag in blocks:
@@ -181,7 +209,7 @@ def _sets(held: AccessList) -> Iterator[str]:
             mine = tuple(r for r in bindings if r.family == family)
             names = tuple(_shown(held.names.get(r.tag, "")) for r in mine)
             known = None if led is None else frozenset(led.keys() & {r.tag for r in mine})
-            yield _table(family, mine, names, known)
+            yield _table(family, mine, names, known, held.restores)
     for step in held.head:
         if isinstance(step, PassUnless):
             spans = [span_of(s) for s in step.spans]
@@ -200,13 +228,15 @@ def _sets(held: AccessList) -> Iterator[str]:
 
 @lru_cache(maxsize=512)
 def _table(
-    family: int, bindings: Sequence[Range], names: Sequence[str], led: frozenset[int] | None
-) -> str:
+    family: int, bindings: Sequence[Range], names: Sequence[str], led: frozenset[int] | None,
+    keeps: bool,
+) -> str:  # fmt: skip
     """A map of addresses: to their tags, or to the chains of these, for those that have one."""
     behind = [f" # {name}" for name in names]
     if led is None:
-        elements = [f"{span_of(r)} : {r.tag | FLAG:#x}" for r in bindings]
-        head = f"map tags{family} {{", f"\ttype {_TYPE[family]} : mark"
+        elements = [known_by(r, keeps) for r in bindings]
+        kind = "verdict" if keeps else "mark"
+        head = f"map tags{family} {{", f"\ttype {_TYPE[family]} : {kind}"
     else:
         elements = [element_of(r, led) for r in bindings]
         head = f"map to{family} {{", f"\ttype {_TYPE[family]} : verdict"
@@ -238,36 +268,57 @@ def _elements(elements: Sequence[str], behind: Sequence[str]) -> Iterator[str]:
 
 
 def _head(held: AccessList) -> list[str]:
-    lines = [*_hooked("crossing", "forward", ["jump judge"])]
-    if held.own:
-        alone = [f"{w} saddr . {w} daddr @self{f} accept" for f, w in _FAMILY.items()]
-        for name, hook, side in (("arriving", "input", "daddr"), ("leaving", "output", "saddr")):
-            lines += _hooked(
-                name,
-                hook,
-                [*alone, *(f"{w} {side} @own{f} jump judge" for f, w in _FAMILY.items())],
-            )
+    alone = [f"{w} saddr . {w} daddr @self{f} accept" for f, w in _FAMILY.items()]
+    lines: list[str] = []
+    for name, hook, side in _HOOKS if held.own else _HOOKS[:1]:
+        own = [*alone, *(f"{w} {side} @own{f} jump judge" for f, w in _FAMILY.items())]
+        rules = own if side else ["jump judge"]
+        if held.restores:
+            rules.insert(0, f"{_RESTORED} 0")
+        lines += _hooked(name, hook, priority_of(held), rules)
     lines += [
         "chain judge {",
-        *(f"\t{_step(step)}" for step in held.head),
+        *(f"\t{told}" for step in held.head if (told := _step(step, held.restores))),
         *(f"\t{_FAMILY[f]} daddr vmap @to{f}" for f in (4, 6)),
         "\tgoto to_0",
         "}",
         "",
-        "chain restore {",
-        "\ttype filter hook postrouting priority mangle; policy accept;",
     ]
     if held.restores:
-        lines.append(f"\t{_RESTORED} ct mark")
-    return [*lines, f"\t{_RESTORED} 0", "}"]
+        return lines + _beside(held)
+    return [
+        *lines,
+        "chain restore {",
+        "\ttype filter hook postrouting priority mangle; policy accept;",
+        f"\t{_RESTORED} 0",
+        "}",
+    ]
 
 
-def _hooked(name: str, hook: str, rules: Sequence[str]) -> Iterator[str]:
-    yield from (f"chain {name} {{", f"\ttype filter hook {hook} priority filter; policy accept;")
+def _beside(held: AccessList) -> list[str]:
+    """Chains that put a tag beside the frame's, and those that take it away behind the point."""
+    lines: list[str] = []
+    after = str(2 * max(held.turn, 1) + 1)
+    for name, hook, _ in _HOOKS if held.own else _HOOKS[:1]:
+        lines += _hooked(f"behind_{name}", hook, after, ["meta mark set meta mark & 0xffff"])
+    for tag in sorted({r.tag for r in held.source_bindings}):
+        lines += [f"chain is_{tag} {{{_named(held, tag)}", f"\t{put_beside(tag)}", "}", ""]
+    return lines[:-1]
+
+
+def priority_of(held: AccessList) -> str:
+    """When packets meet the list at a hook."""
+    return str(2 * max(held.turn, 1)) if held.restores else "filter"
+
+
+def _hooked(name: str, hook: str, priority: str, rules: Sequence[str]) -> Iterator[str]:
+    yield f"chain {name} {{"
+    yield f"\ttype filter hook {hook} priority {priority}; policy accept;"
     yield from (*(f"\t{rule}" for rule in rules), "}", "")
 
 
-def _step(step: Step) -> str:
+def _step(step: Step, keeps: bool) -> str:
+    """A step as a rule; "" for what a list that keeps the frame's tag does elsewhere."""
     match step:
         case PassKnown():
             return "ct state { established, related } accept"
@@ -283,14 +334,30 @@ def _step(step: Step) -> str:
             word = _FAMILY[step.family]
             return f"{word} saddr . {word} daddr @{_set_name(step)} accept"
         case Forget():
-            return f"{_RESTORED} 0"
-        case Keep():
-            return "ct mark set meta mark & 0xffff"
-        case Blank():
-            return f"meta mark set {FLAG:#x}"
+            return "" if keeps else f"{_RESTORED} 0"
+        case Keep() | Blank():
+            return ""
+        case Look() if keeps:
+            return f"{_FAMILY[step.family]} saddr vmap @tags{step.family}"
         case Look():
             unless = "meta mark & 0xffff == 0 " if step.unless_known else ""
             return f"{unless}meta mark set {_FAMILY[step.family]} saddr map @tags{step.family}"
+
+
+#: How the source's tag is looked up: where it is the frame's, or found by address.
+_LOOKED_UP: dict[Frames, tuple[str, ...]] = {
+    "frame": ("meta mark & 0xffff",),
+    "bindings": ("meta mark > 0xffff meta mark >> 16", "meta mark <= 0xffff meta mark"),
+    "ignored": ("meta mark >> 16",),
+}
+#: How a rule asks for it.
+_SEEN: dict[Frames, Callable[[int], str]] = {
+    "frame": lambda tag: f"meta mark & 0xffff == {tag:#x}",
+    "bindings": lambda tag: (
+        f"meta mark {{ {tag:#x}, {tag << 16:#x}/16 }}" if tag else "meta mark 0x0"
+    ),
+    "ignored": lambda tag: f"meta mark {tag << 16:#x}/16",
+}
 
 
 def _block(
@@ -318,9 +385,9 @@ def _block(
         for entry in held.chains[sources[tag]]:
             rule = _matched(held.point, entry, count=True)
             told = _named(held, tag, *_cited(entry))
-            lines.append(f"\tmeta mark & 0xffff == {tag:#x} {rule}{told}")
+            lines.append(f"\t{_SEEN[held.frames](tag)} {rule}{told}")
     if text:
-        lines.append(f"\tmeta mark & 0xffff vmap @from_{target}")
+        lines += [f"\t{seen} vmap @from_{target}" for seen in _LOOKED_UP[held.frames]]
     begins = f"chain to_{target} {{{_named(held, target)}"
     return f"{text}\n" + _section(begins, *lines, "\tgoto outside", "}")
 

@@ -11,7 +11,7 @@ from collections.abc import Collection, Mapping, Sequence
 from functools import lru_cache
 from typing import NamedTuple
 
-from oaktag.core.accesslist import DEFAULT_KEY, ListEntry
+from oaktag.core.accesslist import DEFAULT_KEY, Frames, ListEntry
 from oaktag.core.lines import SYSLOG_SEVERITIES, Action
 from oaktag.core.packets import Ranges, Region
 from oaktag.dialects.nftables_lines import NAME, NUMBER, TOLD, ListLines
@@ -41,6 +41,21 @@ _PORTED = {"tcp": 6, "udp": 17, "sctp": 132}
 _ICMP = {"icmp": (4, 1), "icmpv6": (6, 58)}
 _WITH_PORTS = frozenset(_PORTED.values())
 
+
+#: How the source's tag is looked up. A tag found by address is the high half of the mark, which is
+#: 0 where none was: then it is above 0xffff, and what is in the frame counts where it is not.
+_LOOKED_UP: dict[Frames, tuple[str, ...]] = {
+    "frame": ("meta mark & 0xffff",),
+    "bindings": ("meta mark > 0xffff meta mark >> 16", "meta mark <= 0xffff meta mark"),
+    "ignored": ("meta mark >> 16",),
+}
+#: How one is asked for: by addresses first, it is all of the mark, or its high half; no tag is all
+#: of it.
+_ASKED: dict[Frames, str] = {
+    "frame": rf"meta mark & 0xffff == 0x(?P<tag>{_HEX})",
+    "bindings": r"meta mark (?:0x0|\{ 0x(?P<tag>[1-9a-f][0-9a-f]{0,3}), 0x(?P=tag)0000/16 \})",
+    "ignored": r"meta mark 0x(?:0|(?P<tag>[1-9a-f][0-9a-f]{0,3})0000)/16",
+}
 
 #: What is cited behind an entry.
 _BEHIND = re.compile(_CITED)
@@ -103,24 +118,25 @@ class Block(NamedTuple):
 
 
 @lru_cache(maxsize=128)
-def block(text: str, names: tuple[tuple[int, str], ...] = ()) -> Block:
+def block(text: str, names: tuple[tuple[int, str], ...] = (), *, frames: Frames = "frame") -> Block:
     """A destination's map, if it has one, and its chain.
 
     Args:
         text: these lines.
+        frames: how the source's tag is seen, which is how it is to be asked for.
         names: what tags were called before.
 
     Raises:
         UnreadableList: text that is none, with its line.
     """
-    reader = _Cells(text.split("\n"))
+    reader = _Cells(text.split("\n"), frames)
     reader.names.update(names)
     return reader.block()
 
 
-def places(text: str) -> list[Place]:
+def places(text: str, frames: Frames) -> list[Place]:
     """Where entries stand in a block that can be read."""
-    reader = _Cells(text.split("\n"))
+    reader = _Cells(text.split("\n"), frames)
     reader.places = []
     reader.block()
     return reader.places
@@ -149,8 +165,9 @@ def outcome(text: str) -> ListEntry:
 
 
 class _Cells(ListLines):
-    def __init__(self, lines: list[str]) -> None:
+    def __init__(self, lines: list[str], frames: Frames = "frame") -> None:
         super().__init__(lines)
+        self.frames: Frames = frames
         self.alone: dict[str, tuple[ListEntry, ...]] = {}
         #: Where entries stand, if somebody asks.
         self.places: list[Place] | None = None
@@ -172,7 +189,7 @@ class _Cells(ListLines):
         self.name(target, begins["name"])
         cells |= self.here(target, cells)
         if match is not None:
-            self.exactly(f"\t\tmeta mark & 0xffff vmap @from_{target}")
+            self.exactly(*(f"\t\t{seen} vmap @from_{target}" for seen in _LOOKED_UP[self.frames]))
         self.exactly("\t\tgoto outside", "\t}")
         return Block(target, cells, self.alone, self.names)
 
@@ -180,9 +197,9 @@ class _Cells(ListLines):
         """Cells whose entries stand in the chain of their destination."""
         found: dict[int, list[ListEntry]] = {}
         begins = self.at
-        pattern = rf"\t\tmeta mark & 0xffff == 0x({_HEX}) (.+?){TOLD} \| {_CITED}"
+        pattern = rf"\t\t{_ASKED[self.frames]} (?P<entry>.+?){TOLD} \| {_CITED}"
         while (match := re.fullmatch(pattern, self.line)) is not None:
-            tag = int(match[1], 16)
+            tag = int(match["tag"] or "0", 16)
             if tag in mapped or (tag in found and tag != next(reversed(found))):
                 raise self.fail(f"the entries of tag {tag} stand in two places")
             if found and tag < next(reversed(found)):
@@ -191,7 +208,7 @@ class _Cells(ListLines):
             entries = found.setdefault(tag, [])
             if entries and entries[-1].region is None:
                 raise self.fail(f"the entries of tag {tag} go on behind one for everything")
-            entries.append(self.entry(match[2], match, counted=True))
+            entries.append(self.entry(match["entry"], match, counted=True))
         held: dict[int, str] = {}
         for tag, entries in found.items():
             if entries[-1].region is not None:

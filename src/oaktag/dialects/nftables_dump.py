@@ -14,9 +14,13 @@ from collections.abc import Iterator
 from oaktag.core.accesslist import DEFAULT_KEY
 
 _NUMBER = re.compile(r"0x0*([0-9a-f]+)(?![0-9a-f])")
+#: How a rule asks for the source's tag.
+_ASKED = (
+    r"meta mark (?:& 0xffff == 0x[0-9a-f]+|0x0|\{ 0x[0-9a-f]+, 0x[0-9a-f]+/16 \}|0x[0-9a-f]+/16)"
+)
 #: ICMP belongs to one family; where a rule names it, the dump leaves the family out.
 _ICMP = re.compile(
-    r"(?P<cell>meta mark & 0xffff == 0x[0-9a-f]+ )?"
+    rf"(?P<cell>{_ASKED} )?"
     r"(?:icmp(?P<six>v6)? type |meta l4proto (?:1|(?P<also>58)) )"
 )
 _ELEMENTS = re.compile(r"\t\telements = \{ (.*?) \}$", re.DOTALL | re.MULTILINE)
@@ -52,7 +56,9 @@ def as_written(point: str, dump: str, loaded: str) -> str:
     told, meant = _parts(dump), _parts(loaded)
     named = sorted(told, key=lambda name: _place(name, list(meant)))
     names = _names(loaded)
-    lines = ["# Oak Tag access list, form 4", f"# point {point}", dump.split("\n", 1)[0]]
+    told_first = [line for line in loaded.split("\n")[:3] if line.startswith("# sources ")]
+    lines = ["# Oak Tag access list, form 5", f"# point {point}", *told_first]
+    lines.append(dump.split("\n", 1)[0])
     for name in named:
         word, rows = told[name]
         loaded_rows = meant.get(name, ("", []))[1]
@@ -80,14 +86,20 @@ def _names(loaded: str) -> dict[int, str]:
 _TAGGED = (
     (10, r"chain to_(\d+) \{"),
     (10, r'comment "(\d+)" : goto outside,?'),
+    (10, r"chain is_(\d+) \{"),
     (16, r": 0x1(\w{4}),?"),
     (16, r"\t\t\t0x(\w+) : [^#\n]+"),
     (16, r"meta mark & 0xffff == 0x(\w+) [^#\n]+"),
+    (16, r"meta mark 0x(\w+?)(?:0000)?/16 [^#\n]+"),
+    (16, r"meta mark (?:\{ )?0x(\w+)(?:, 0x\w+/16 \})? [^#\n]+"),
 )
 #: Rows with a name behind them: of tables of addresses, of cells, of a destination's chain.
-_BOUND = re.compile(r"\S+ : 0x1([0-9a-f]{4})")
+_BOUND = re.compile(r"\S+ : (?:0x1([0-9a-f]{4})|jump is_([0-9]+))")
 _TOWARD = re.compile(r'\S+(?: : goto to_([0-9]+)| comment "([0-9]+)" : goto outside)')
-_CELL = re.compile(r"(?:meta mark & 0xffff == )?0x([0-9a-f]+)( .+)")
+_CELL = re.compile(
+    r"(?:meta mark & 0xffff == |meta mark |meta mark \{ )?0x(?P<tag>[0-9a-f]+?)"
+    r"(?:(?:0000)?/16|, 0x[0-9a-f]+/16 \})?(?P<does> .+)"
+)
 
 
 def _behind(block: str, row: str, names: dict[int, str]) -> str:
@@ -95,17 +107,21 @@ def _behind(block: str, row: str, names: dict[int, str]) -> str:
     if re.fullmatch(r"p[0-9a-f]{10}", block):
         return f" # {DEFAULT_KEY}"
     if match := _BOUND.fullmatch(row):
-        return f" # {names.get(int(match[1], 16), '-')}"
+        tag = int(match[1], 16) if match[1] else int(match[2])
+        return f" # {names.get(tag, '-')}"
     if match := _TOWARD.fullmatch(row):
         return f" # {names.get(int(match[1] or match[2]), '-')}"
     if block.startswith(("from_", "to_")) and (match := _CELL.fullmatch(row)):
-        alone = "" if match[2].startswith(" : goto p") else f" | {DEFAULT_KEY}"
-        return f" # {names.get(int(match[1], 16), '-')}{alone}"
+        alone = "" if match["does"].startswith(" : goto p") else f" | {DEFAULT_KEY}"
+        return f" # {names.get(int(match['tag'], 16), '-')}{alone}"
     return ""
 
 
-def _place(name: str, known: list[str]) -> tuple[int, str]:
-    return (known.index(name), "") if name in known else (len(known), name)
+def _place(name: str, known: list[str]) -> tuple[int, int, str]:
+    if beside := re.fullmatch(r"is_([0-9]+)", name):  # they stand together, by their tags
+        last = max((n for n, other in enumerate(known) if other.startswith("behind_")), default=0)
+        return last, int(beside[1]), name
+    return (known.index(name), 0, "") if name in known else (len(known), 0, name)
 
 
 def _parts(text: str) -> dict[str, tuple[str, list[str]]]:
@@ -149,7 +165,7 @@ def _words(text: str) -> str:
 
 
 def _written(word: str, name: str, rows: list[str], names: dict[int, str]) -> Iterator[str]:
-    tag = re.fullmatch(r"to_([0-9]+)", name) if word == "chain" else None
+    tag = re.fullmatch(r"(?:to|is)_([0-9]+)", name) if word == "chain" else None
     yield f"\t{word} {name} {{" + (f" # {names.get(int(tag[1]), '-')}" if tag else "")
     if word == "chain":
         yield from (f"\t\t{row}" for row in rows)

@@ -12,7 +12,7 @@ from dataclasses import dataclass, field
 from typing import Any
 
 from oaktag.core.addresses import Range
-from oaktag.dialects.nftables import FLAG, element_of, span_of
+from oaktag.dialects.nftables import element_of, known_by, put_beside, span_of
 
 #: Maps whose elements follow from bindings, and are replaced with them.
 TABLES = ("tags4", "tags6", "to4", "to6")
@@ -27,7 +27,10 @@ def remark(table: str, was: Sequence[Range], now: Sequence[Range]) -> Iterator[s
     gone: list[tuple[str, str]] = []
     come: list[tuple[str, str]] = []
     for family in (4, 6):
-        old, new = ([_source(r, 0) for r in side if r.family == family] for side in (was, now))
+        old, new = (
+            [f"{span_of(r)} : {r.tag:#x}" for r in side if r.family == family]
+            for side in (was, now)
+        )
         known, kept = set(old), set(new)
         gone += [(f"tags{family}", _key(e)) for e in old if e not in kept]
         come += [(f"tags{family}", e) for e in new if e not in known]
@@ -38,20 +41,29 @@ def remark(table: str, was: Sequence[Range], now: Sequence[Range]) -> Iterator[s
         yield "\n".join(orders[start : start + size]) + "\n"
 
 
-def refill(table: str, ranges: Sequence[Range], tags: Collection[int]) -> str:
+def refill(
+    table: str, was: Sequence[Range], now: Sequence[Range], tags: Collection[int], *, kept: bool,
+    keeps: bool,
+) -> str:  # fmt: skip
     """Text that replaces all bindings of a list, its rules staying as they are.
 
     Args:
         table: the table that holds it.
-        ranges: the new bindings.
+        was, now: the bindings that it has, and that it is to have.
         tags: the destinations' tags that have cells in the list.
+        kept, keeps: whether it put, and puts, tags of sources beside the frame's.
     """
-    return _refilled(table, _elements(ranges, tags))
+    lines: list[str] = []
+    for name, elements in _elements(now, tags, keeps).items():
+        lines.append(f"flush map inet {table} {name}")
+        if elements:
+            lines.append(f"add element inet {table} {name} {{ {', '.join(elements)} }}")
+    return _orders(_beside(table, (was, kept), (now, keeps), lines))
 
 
 def rebind(
     table: str, was: Sequence[Range], now: Sequence[Range], before: Collection[int],
-    tags: Collection[int],
+    tags: Collection[int], *, kept: bool, keeps: bool,
 ) -> str:  # fmt: skip
     """Text that replaces only those bindings of a list that are others.
 
@@ -59,39 +71,53 @@ def rebind(
         table: the table that holds it.
         was, now: the bindings that it has, and that it is to have.
         before, tags: the destinations' tags that had cells in the list, and that have.
+        kept, keeps: whether it put, and puts, tags of sources beside the frame's.
     """
-    old, new = _elements(was, before), _elements(now, tags)
+    old, new = _elements(was, before, kept), _elements(now, tags, keeps)
+    if kept != keeps:  # these maps are others, and are empty
+        old |= {"tags4": [], "tags6": []}
     lines: list[str] = []
     for name, held in new.items():
-        known, kept = set(old[name]), set(held)
-        if gone := [_key(e) for e in old[name] if e not in kept]:
+        known, left = set(old[name]), set(held)
+        if gone := [_key(e) for e in old[name] if e not in left]:
             lines.append(f"delete element inet {table} {name} {{ {', '.join(gone)} }}")
         if come := [e for e in held if e not in known]:
             lines.append(f"add element inet {table} {name} {{ {', '.join(come)} }}")
+    return _orders(_beside(table, (was, kept), (now, keeps), lines))
+
+
+def _orders(lines: Sequence[str]) -> str:
     return "".join(f"{line}\n" for line in lines)
 
 
-def _elements(ranges: Sequence[Range], tags: Collection[int]) -> dict[str, list[str]]:
+def _beside(
+    table: str, was: tuple[Sequence[Range], bool], now: tuple[Sequence[Range], bool],
+    lines: Sequence[str],
+) -> list[str]:  # fmt: skip
+    """Orders that change tables; before and after them those for the chains that they lead to."""
+    old, new = ({r.tag for r in side} if keeps else set[int]() for side, keeps in (was, now))
+    come: list[str] = []
+    for tag in sorted(new - old):
+        come.append(f"add chain inet {table} is_{tag}")
+        come.append(f"add rule inet {table} is_{tag} {put_beside(tag)}")
+    gone = [f"{word} chain inet {table} is_{tag}" for word in ("flush", "delete")
+            for tag in sorted(old - new)]  # fmt: skip
+    return [*come, *lines, *gone]
+
+
+def keeps_frames(text: str) -> bool:
+    """Whether a list puts tags of sources beside the frame's."""
+    return any(line.startswith("# sources ") for line in text.split("\n", 3)[:3])
+
+
+def _elements(ranges: Sequence[Range], tags: Collection[int], keeps: bool) -> dict[str, list[str]]:
     """What the maps that follow from bindings hold."""
     found: dict[str, list[str]] = {}
     for family in (4, 6):
         mine = [r for r in ranges if r.family == family]
-        found[f"tags{family}"] = [_source(r, FLAG) for r in mine]
+        found[f"tags{family}"] = [known_by(r, keeps) for r in mine]
         found[f"to{family}"] = [element_of(r, tags) for r in mine]
     return found
-
-
-def _source(bound: Range, flag: int) -> str:
-    return f"{span_of(bound)} : {bound.tag | flag:#x}"
-
-
-def _refilled(table: str, held: dict[str, list[str]]) -> str:
-    lines: list[str] = []
-    for name, elements in held.items():
-        lines.append(f"flush map inet {table} {name}")
-        if elements:
-            lines.append(f"add element inet {table} {name} {{ {', '.join(elements)} }}")
-    return "\n".join(lines) + "\n"
 
 
 @dataclass(slots=True)
@@ -113,7 +139,10 @@ def load(table: str, text: str, ranges: Sequence[Range], tags: Collection[int]) 
         ranges: its bindings.
         tags: the destinations' tags that have cells in it.
     """
-    blocks, bound = _blocks(text), _elements(ranges, tags)
+    keeps = keeps_frames(text)
+    blocks, bound = _blocks(text), _elements(ranges, tags, keeps)
+    for tag in sorted({r.tag for r in ranges}) if keeps else ():
+        blocks[f"is_{tag}"] = _Block("chain", [], [put_beside(tag)])
     hooked = {n: b for n, b in blocks.items() if "".join(b.declared).startswith("type filter hook")}
     parts = [(1, f"add table inet {table}")]
     parts += [(1, _added(table, n, blocks[n])) for n in _chains_first(blocks) if n not in hooked]
@@ -153,7 +182,9 @@ def change(table: str, was: str, now: str, rebound: str) -> str:
     gone = [n for n in old if n not in new]
     chains = {n for n in (*gone, *other) if old[n].word == "chain"}
     chains |= {n for n in new if new[n].word == "chain" and (n in fresh or new[n] != old[n])}
-    lines = [f"flush chain inet {table} {n}" for n in sorted(chains & old.keys())]
+    # The elements of a map go with it, whatever stands between, and these chains they lead to.
+    first = [line for line in rebound.splitlines() if line.startswith("add chain ")]
+    lines = [*first, *(f"flush chain inet {table} {n}" for n in sorted(chains & old.keys()))]
     for name, block in old.items():
         if block.word == "chain" or name in TABLES:
             continue
@@ -170,7 +201,7 @@ def change(table: str, was: str, now: str, rebound: str) -> str:
             lines.append(f"add element inet {table} {name} {{ {', '.join(come)} }}")
     for name in sorted(chains & new.keys()):
         lines += [f"add rule inet {table} {name} {rule}" for rule in new[name].held]
-    lines += rebound.splitlines()
+    lines += (line for line in rebound.splitlines() if line not in first)
     for word in ("set", "map", "chain"):
         lines += [f"delete {word} inet {table} {n}" for n in gone if old[n].word == word]
     return "".join(f"{line}\n" for line in lines)
@@ -192,7 +223,8 @@ def _key(element: str) -> str:
 
 
 def _blocks(text: str) -> dict[str, _Block]:
-    """The maps, sets and chains of a list, by name; without what stands behind their lines."""
+    """The maps, sets and chains of a list, by name, but those that go with its bindings; without
+    what stands behind their lines."""
     found: dict[str, _Block] = {}
     block = _Block("")
     for told in _body(text):
@@ -208,7 +240,7 @@ def _blocks(text: str) -> dict[str, _Block]:
             block.declared.append(line.strip())
         else:
             block.held.append(line.strip())
-    return found
+    return {name: block for name, block in found.items() if not name.startswith("is_")}
 
 
 def _body(text: str) -> Iterator[str]:
@@ -239,8 +271,17 @@ def cell_counts(listing: str) -> dict[str, dict[str, int]]:
     return counts
 
 
+_MARK = {"meta": {"key": "mark"}}
+
+
 def _counted(rule: list[dict[str, Any]]) -> Iterator[tuple[int, dict[str, int]]]:
     """The source's tag of a rule for one cell, and its count."""
     match = rule[0].get("match", {})
-    if match.get("left") == {"&": [{"meta": {"key": "mark"}}, 0xFFFF]}:
-        yield from ((match["right"], part["counter"]) for part in rule if "counter" in part)
+    left, tag = match.get("left"), match.get("right")
+    if left not in ({"&": [_MARK, 0xFFFF]}, _MARK) or "counter" not in str(rule):
+        return
+    if isinstance(tag, dict) and "set" in tag:  # the tag as all of the mark, or as its high half
+        tag = tag["set"][0]
+    elif isinstance(tag, dict):
+        tag = tag["prefix"]["addr"] >> 16
+    yield from ((tag, part["counter"]) for part in rule if "counter" in part)

@@ -19,6 +19,7 @@ from oaktag.core.accesslist import (
     Blank,
     End,
     Forget,
+    Frames,
     Keep,
     ListEntry,
     Look,
@@ -33,6 +34,7 @@ from oaktag.core.accesslist import (
 )
 from oaktag.core.addresses import Range, Span
 from oaktag.dialects.nftables_cells import Block, Place, block, chain, outcome, places
+from oaktag.dialects.nftables_lines import TOLD
 from oaktag.dialects.nftables_tables import ADDRESS, KINDS, AddressLines, Table, table
 from oaktag.errors import UnreadableList
 
@@ -49,6 +51,10 @@ Named = TypeVar("Named", Block, Table)
 _ODD = re.compile(r"[^ -~\t\n]")
 _USUAL = bytes([*range(32, 127), 9, 10])
 _ORDER = re.compile(r"[kr]w{4}(?:uu){0,2}b{0,2}f(?:px?)?ll")
+#: How a list says which tag of a source counts; that of the frame, where nothing is said.
+_SOURCES: dict[str, Frames] = {
+    "# sources by addresses, then by frames": "bindings", "# sources by addresses alone": "ignored",
+}  # fmt: skip
 
 
 def read(text: str) -> AccessList:
@@ -70,7 +76,8 @@ def standing(text: str) -> Iterator[Standing]:
     held = reader.whole()
     found = list(reader.places)
     for begins, ends in reader.blocks_at:
-        found.append((begins + 1, places("\n".join(reader.lines[begins:ends]))))
+        some = "\n".join(reader.lines[begins:ends])
+        found.append((begins + 1, places(some, reader.frames)))
     every = [(begins + p.line, *p[1:]) for begins, some in found for p in some]
     for line, name, number, cell in sorted(every):
         entry = held.chains[name][number]
@@ -97,6 +104,7 @@ class _Reader(AddressLines):
         if not text.endswith("\n"):
             raise UnreadableList(text.count("\n") + 1, "the list ends in the middle of a line")
         super().__init__(text.split("\n")[:-1])
+        self.frames: Frames = "frame"
         #: Chains that stand as a verdict, or in the chain of their destination.
         self.alone: dict[str, tuple[ListEntry, ...]] = {}
         #: Where entries stand: the line, the chain, the place in it, and the cell whose alone they
@@ -109,19 +117,26 @@ class _Reader(AddressLines):
 
     def whole(self) -> AccessList:
         """The list."""
-        self.exactly("# Oak Tag access list, form 4")
+        self.exactly("# Oak Tag access list, form 5")
         point = self.take(r"# point ([a-z0-9.-]+)")[1]
+        if self.line in _SOURCES:
+            self.frames = _SOURCES[self.line]
+            self.at += 1
+        keeps = self.frames != "frame"
         self.exactly(f"table inet oaktag_{point.replace('-', '_')} {{")
-        sources = self.ranges("tags", "mark")
+        sources = self.ranges("tags", "verdict" if keeps else "mark")
         targets = self.ranges("to", "verdict")
         named = self.sets()
         own = self.own()
-        self.hooks(own)
+        turn = self.turn() if keeps else 0
+        self.hooks(own, turn)
         head = self.head(named)
-        self.exactly("\tchain restore {")
-        self.exactly("\t\ttype filter hook postrouting priority mangle; policy accept;")
-        restores = self.if_next("\t\tmeta mark & 0x10000 == 0x10000 meta mark set ct mark")
-        self.exactly("\t\tmeta mark & 0x10000 == 0x10000 meta mark set 0", "\t}")
+        if keeps:
+            self.set_beside(own, turn, sources)
+        else:
+            self.exactly("\tchain restore {")
+            self.exactly("\t\ttype filter hook postrouting priority mangle; policy accept;")
+            self.exactly("\t\tmeta mark & 0x10000 == 0x10000 meta mark set 0", "\t}")
         blocks = self.blocks()
         chains = self.chains()
         self.exactly("\tchain outside {")
@@ -137,8 +152,8 @@ class _Reader(AddressLines):
         chains = dict(sorted({**chains, **self.alone}.items()))
         named_tags = {tag: name for tag, name in sorted(self.names.items()) if name != "-"}
         return AccessList(
-            point, head, restores, sources, tuple(found), held, chains,
-            (outside.action, outside.would), own, named_tags,
+            point, head, keeps, sources, tuple(found), held, chains,
+            (outside.action, outside.would), own, named_tags, turn,
         )  # fmt: skip
 
     def check_names(
@@ -187,7 +202,8 @@ class _Reader(AddressLines):
                 f"\tmap {word}{family} {{", f"\t\ttype {KINDS[family]} : {kind}",
                 "\t\tflags interval",
             )  # fmt: skip
-            found += self.shared(partial(table, word=word, family=family), "\t}", 0).ranges
+            form = "is" if (word, kind) == ("tags", "verdict") else word
+            found += self.shared(partial(table, word=form, family=family), "\t}", 0).ranges
             self.exactly("")
         return tuple(found)
 
@@ -231,21 +247,55 @@ class _Reader(AddressLines):
             found += spans
         return tuple(found)
 
-    def hooks(self, own: tuple[Span, ...]) -> None:
+    def turn(self) -> int:
+        """Which list of its node it is, of those that keep the frame's tag: packets meet it at an
+        even priority of its own, and leave it at the next."""
+        told = self.lines[self.at + 1] if self.at + 1 < len(self.lines) else ""
+        match = re.fullmatch(r"\t\ttype .* priority ([1-9][0-9]{0,3});.*", told)
+        number = int(match[1]) if match else 0
+        if not number or number % 2:
+            self.at += 1
+            raise self.fail(f"{told.strip()!r} does not say in which turn packets meet the list")
+        return number // 2
+
+    def hooks(self, own: tuple[Span, ...], turn: int) -> None:
         """Where packets meet the list: as they cross the node; as they arrive at addresses of its
         own, or leave from these."""
-        if own:
-            begins = [f"\t\t{w} saddr . {w} daddr @self{f} accept" for w, f in _FAMILIES.items()]
+        begins = [f"\t\t{w} saddr . {w} daddr @self{f} accept" for w, f in _FAMILIES.items()]
         hooks = [("crossing", "forward", ["\t\tjump judge"])]
         for name, hook, end in (("arriving", "input", "daddr"), ("leaving", "output", "saddr")):
             if own:
                 judged = [f"\t\t{w} {end} @own{f} jump judge" for w, f in _FAMILIES.items()]
                 hooks.append((name, hook, [*begins, *judged]))
+        forget = ["\t\tmeta mark & 0x10000 == 0x10000 meta mark set 0"] if turn else []
         for name, hook, rules in hooks:
-            self.exactly(
-                f"\tchain {name} {{",
-                f"\t\ttype filter hook {hook} priority filter; policy accept;", *rules, "\t}", "",
-            )  # fmt: skip
+            self.hook(name, hook, str(2 * turn) if turn else "filter", [*forget, *rules])
+            self.exactly("")
+
+    def hook(self, name: str, hook: str, priority: str, rules: Sequence[str]) -> None:
+        """A chain that packets meet by themselves."""
+        begins = f"\t\ttype filter hook {hook} priority {priority}; policy accept;"
+        self.exactly(f"\tchain {name} {{", begins, *rules, "\t}")
+
+    def set_beside(self, own: tuple[Span, ...], turn: int, sources: Sequence[Range]) -> None:
+        """What takes away, behind the point, the tag that stood beside the frame's; and the chains
+        that put it there, one for each tag of a source."""
+        first = True
+        for name, hook in (("crossing", "forward"), ("arriving", "input"), ("leaving", "output")):
+            if own or first:
+                if not first:
+                    self.exactly("")
+                empty = ["\t\tmeta mark set meta mark & 0xffff"]
+                self.hook(f"behind_{name}", hook, str(2 * turn + 1), empty)
+            first = False
+        for tag in sorted({r.tag for r in sources}):
+            self.exactly("")
+            told = self.take(rf"\tchain is_{tag} \{{{TOLD}")
+            self.name(tag, told["name"])
+            # Of the mark what is in the first mask stays, and what is in the second is set: the
+            # high half becomes the tag, whatever it was, and the low half stays.
+            kept = f" & 0x{tag:x}ffff" if tag != 0xFFFF else ""
+            self.exactly(f"\t\tmeta mark set meta mark{kept} | 0x{tag:x}0000", "\t}")
 
     # -- the head --------------------------------------------------------------------------------
 
@@ -261,6 +311,10 @@ class _Reader(AddressLines):
         self.exactly(
             "\t\tip daddr vmap @to4", "\t\tip6 daddr vmap @to6", "\t\tgoto to_0", "\t}", ""
         )
+        if self.frames != "frame":
+            # Each hook has forgotten before; what was in the frame stays where it is.
+            at = next((n for n, s in enumerate(steps) if isinstance(s, Look)), len(steps))
+            steps[at:at] = [Forget(), Keep(), *([Blank()] if self.frames == "ignored" else [])]
         if not _ORDER.fullmatch("".join(_LETTERS[type(s)] for s in steps)):
             raise self.fail("the chain judge has not the steps that it must have, in their order")
         if used != list(named):
@@ -274,14 +328,14 @@ class _Reader(AddressLines):
         plain: dict[str, Step] = {
             "ct state { established, related } accept": PassKnown(),
             "ct state invalid counter": Reassemble(),
-            "meta mark & 0x10000 == 0x10000 meta mark set 0": Forget(),
-            "ct mark set meta mark & 0xffff": Keep(),
-            "meta mark set 0x10000": Blank(),
-            "meta mark & 0xffff == 0 meta mark set ip saddr map @tags4": Look(4, True),
-            "meta mark & 0xffff == 0 meta mark set ip6 saddr map @tags6": Look(6, True),
-            "meta mark set ip saddr map @tags4": Look(4, False),
-            "meta mark set ip6 saddr map @tags6": Look(6, False),
         }
+        if self.frames == "frame":
+            plain["meta mark & 0x10000 == 0x10000 meta mark set 0"] = Forget()
+            plain["meta mark & 0xffff == 0 meta mark set ip saddr map @tags4"] = Look(4, True)
+            plain["meta mark & 0xffff == 0 meta mark set ip6 saddr map @tags6"] = Look(6, True)
+        else:
+            plain["ip saddr vmap @tags4"] = Look(4, False)
+            plain["ip6 saddr vmap @tags6"] = Look(6, False)
         text = self.line.removeprefix("\t\t")
         if not self.line.startswith("\t\t"):
             raise self.fail(f"{self.line.strip()!r} does not belong here")
@@ -350,7 +404,7 @@ class _Reader(AddressLines):
             if not self.line.startswith(("\tmap from_", "\tchain to_")):
                 return blocks
             start = self.at
-            read = self.shared(block, "\t\tgoto outside", 1)
+            read = self.shared(partial(block, frames=self.frames), "\t\tgoto outside", 1)
             if read.target in blocks:
                 raise self.fail(f"chain to_{read.target} stands twice")
             blocks[read.target] = read.cells

@@ -14,6 +14,7 @@ ADDRESS = r"[0-9a-f.:]+(?:/[0-9]+|-[0-9a-f.:]+)?"
 KINDS = {4: "ipv4_addr", 6: "ipv6_addr"}
 _BITS = {4: 32, 6: 128}
 _SOURCE = re.compile(rf"({ADDRESS}) : 0x1([0-9a-f]{{4}})")
+_JUMP = re.compile(rf"({ADDRESS}) : jump is_({NUMBER})")
 _TARGET = re.compile(rf'({ADDRESS})(?: : goto to_({NUMBER})| comment "({NUMBER})" : goto outside)')
 
 
@@ -31,7 +32,8 @@ def table(text: str, word: str, family: int, names: tuple[tuple[int, str], ...] 
 
     Args:
         text: these lines.
-        word: ``tags`` of a map to tags, ``to`` of one to chains.
+        word: ``tags`` of a map to tags, ``is`` of one to what puts them beside the frame's,
+            ``to`` of one to chains.
         family: of the addresses.
         names: what tags were called before.
 
@@ -42,7 +44,8 @@ def table(text: str, word: str, family: int, names: tuple[tuple[int, str], ...] 
     reader.names.update(names)
     found: list[Range] = []
     for element, behind in reader.elements("\t\t"):
-        address, tag = (reader.source if word == "tags" else reader.target)(element)
+        asked = {"tags": reader.source, "is": reader.beside, "to": reader.target}[word]
+        address, tag = asked(element)
         reader.told(behind, abs(tag))
         found.append(Range(*reader.span(address, family), tag))
     reader.exactly("\t}")
@@ -96,6 +99,13 @@ class AddressLines(ListLines):
         if match is None or int(match[2], 16) == 0:
             raise self.fail(f"{element!r} is no address with its tag")
         return match[1], int(match[2], 16)
+
+    def beside(self, element: str) -> tuple[str, int]:
+        """An address and the tag that is put beside its frames'."""
+        match = _JUMP.fullmatch(element)
+        if match is None or not 0 < int(match[2]) <= 0xFFFF:
+            raise self.fail(f"{element!r} is no address with the chain that puts its tag there")
+        return match[1], int(match[2])
 
     def target(self, element: str) -> tuple[str, int]:
         """An address and its tag, negative where it is led outside."""

@@ -269,11 +269,12 @@ class LabNetwork:
         ranges, table = self._ranges[now.node], nftables.table_name(point)
         old = self._tables.get(point)
         if before is not None and old is not None:
+            kept, keeps = (nftables_live.keeps_frames(held) for held in (before, text))
             few = len(ranges) + len(was) <= nftables_live.FEW
             rebound = (
-                nftables_live.refill(old, ranges, now.tags)
+                nftables_live.refill(old, was, ranges, now.tags, kept=kept, keeps=keeps)
                 if few
-                else nftables_live.rebind(old, was, ranges, tags, now.tags)
+                else nftables_live.rebind(old, was, ranges, tags, now.tags, kept=kept, keeps=keeps)
             )
             try:
                 load(nftables_live.change(old, before, text, rebound))

@@ -14,7 +14,7 @@ from oaktag.dialects import DIALECTS
 from oaktag.errors import UsageError
 from oaktag.lab.plan import LabFeed, LabHost, LabLink, LabNode, LabPlan, LabPoint, Row
 from oaktag.near import perhaps
-from oaktag.operations.lists import list_of, points_of, undisturbed
+from oaktag.operations.lists import list_of, points_of
 from oaktag.operations.model import Model
 
 BrokenKind = Literal["link", "node", "feed", "point"]
@@ -197,9 +197,7 @@ def _feed(feed: Feed) -> LabFeed:
 
 
 def _point(model: Model, point: Point) -> LabPoint:
-    held = list_of(model, point)
-    # In the lab the kernel stands for points of every dialect.
-    undisturbed(model, point, every=True)
+    held = list_of(model, point)  # in the lab the kernel stands for points of every dialect
     return LabPoint(point.node, DIALECTS[KERNEL].write(held, EVERYTHING).text, sorted(held.blocks))
 
 

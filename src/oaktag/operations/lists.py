@@ -19,7 +19,7 @@ from oaktag.core.addresses import address_text
 from oaktag.core.apart import Apart
 from oaktag.core.fitting import unfit
 from oaktag.core.model import Model
-from oaktag.core.network import Point
+from oaktag.core.network import Point, turn_of
 from oaktag.core.proof import Refuted
 from oaktag.core.service_text import packet_text
 from oaktag.dialects import DIALECTS, Dialect, Written, of_template
@@ -63,34 +63,8 @@ def list_of(model: Model, point: Point) -> AccessList:
         )
     if why := unfit(point, able):
         raise UnwritableEntry(f"{point.id}: {why}")
-    if dialect.one_register:
-        undisturbed(model, point, every=False)
     _told_apart(model, point)
     return model.list_of(point)
-
-
-def undisturbed(model: Model, point: Point, *, every: bool) -> None:
-    """That no other point of the node overwrites the tags that this one sees, or keeps.
-
-    Args:
-        model: where they are.
-        point: one that keeps a tag where others of its kind on the node do.
-        every: all others of the node are such points, whatever their dialect is.
-
-    Raises:
-        UnwritableEntry: one does.
-    """
-    others = [
-        p
-        for p in model.network.nodes[point.node].points
-        if p.mode != "off" and p.id != point.id and (every or dialect_of(model, p).one_register)
-    ]
-    if others and any(p.source_by == "address" or p.if_differ != "frame" for p in (point, *others)):
-        raise UnwritableEntry(
-            f"{point.id}: the points of {point.node} would overwrite each other's tags, for one "
-            "of them does not go by the frame first; let all of them match source: tag with "
-            "if_differ: frame, or put them on nodes of their own"
-        )
 
 
 def _told_apart(model: Model, point: Point) -> None:
@@ -182,6 +156,14 @@ def refute(model: Model, point: Point, text: str) -> Refuted | None:
     held = dialect_of(model, point).read(text)
     if held.point != point.id:
         raise UnreadableList(2, f"this is the list of {held.point}, not of {point.id}")
+    meant = turn_of(point, model.network)
+    if held.turn not in (0, meant):
+        line = text[: text.index("priority ")].count("\n") + 1
+        raise UnreadableList(
+            line,
+            f"packets meet this list in turn {held.turn}, and of the lists of its node it is "
+            f"number {meant}: another one could take its tags",
+        )
     return model.refute(point, held)
 
 
