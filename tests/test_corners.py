@@ -665,7 +665,7 @@ def test_points_of_one_node_take_no_tags_from_each_other(
     build(tmp_path, "a,b,web,,,,,\n", network=network, servers_csv=table)
     assert oaktag("-C", tmp_path, "compile").status == 0
     texts = {p["name"]: (tmp_path / f"lists/gate.{p['name']}.nft").read_text() for p in points}
-    tags = {g["id"]: g["tag"] for g in GROUPS}
+    tags: dict[str, Any] = {str(g["id"]): g["tag"] for g in GROUPS}
     bound = {"10.1.0.1": tags["a"], "10.3.0.1": tags["c"], "10.9.0.1": 0}
 
     def passes(name: str, frame: int, source: str) -> bool:

@@ -33,7 +33,13 @@ _FORM = 2
 #: So much of a stamp stays when a file is renamed.
 _KEEPS = 4
 #: What stays in the tool's own folder.
-KEPT = frozenset({".gitignore", known_lists.NAME})
+KEPT = frozenset(
+    {
+        ".gitignore",
+        known_lists.NAME,
+        *(f"store.db{end}" for end in ("", "-wal", "-shm", "-journal")),
+    }
+)
 #: Above so many files everything is synced at once, not one by one.
 MANY = 64
 #: A journal's file was written in so many seconds before it says it was.

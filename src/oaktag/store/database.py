@@ -1,0 +1,125 @@
+"""The database: SQLite in the workspace, or PostgreSQL by its URL.
+
+Two processes may write; they take turns, a transaction each, and what is acknowledged is there
+whatever happens then.
+"""
+
+from __future__ import annotations
+
+import os
+import sqlite3
+from collections.abc import Iterator
+from contextlib import contextmanager
+from pathlib import Path
+from typing import Any
+
+from sqlalchemy import Connection, Engine, create_engine, event, make_url, text
+from sqlalchemy.exc import ArgumentError, DBAPIError, NoSuchModuleError
+
+from oaktag.errors import NotPossibleHere, OakTagError, UsageError
+from oaktag.workspace.lock import OWN, own_folder
+
+#: The store of a workspace, where nothing else is named.
+FILE = "store.db"
+#: So long a process waits for another that writes, in seconds.
+PATIENCE = 30
+#: The lock of those who write to PostgreSQL; of SQLite's file the database has one itself.
+_TURN = 0x0A4_7A6
+
+
+def url_of(root: Path, named: str = "") -> str:
+    """Where the store of a workspace is: what the environment names, or ``oaktag.yaml``, or a file
+    of its own."""
+    return os.environ.get("OAKTAG_STORE") or named or f"sqlite:///{root.resolve() / OWN / FILE}"
+
+
+def is_there(root: Path, named: str = "") -> bool:
+    """Whether there may be a store; one that is named is taken to be there."""
+    if os.environ.get("OAKTAG_STORE") or named:
+        return True
+    return (root / OWN / FILE).exists()
+
+
+def opened(url: str, root: Path, *, write: bool) -> Engine:
+    """The database; to ``write``, it is made where there is none.
+
+    Raises:
+        UsageError: the URL cannot be used, or there is no store.
+        NotPossibleHere: a package is missing.
+    """
+    try:
+        parsed = make_url(url)
+        kind = parsed.get_backend_name()
+        if kind == "postgresql":
+            parsed = parsed.set(drivername="postgresql+psycopg")
+        if kind not in ("sqlite", "postgresql"):
+            raise UsageError(f"a store is kept in sqlite or postgresql, not in {kind}")
+        path = Path(parsed.database) if kind == "sqlite" and parsed.database else None
+        if kind == "sqlite" and path is None:
+            raise UsageError("a store in memory would be gone at the end; name a file")
+        if path is not None and not write and not path.exists():
+            raise UsageError(f"there is no store at {path} yet; oaktag listen begins one")
+        if path is not None and write and path.parent == root.resolve() / OWN:
+            own_folder(root)
+        engine = create_engine(parsed, isolation_level="SERIALIZABLE" if path else "READ COMMITTED")
+    except (ArgumentError, NoSuchModuleError) as error:
+        raise UsageError(f"the store's URL cannot be read: {error}") from None
+    except ModuleNotFoundError as error:
+        raise NotPossibleHere(
+            f"a store in PostgreSQL needs the package {error.name}: pip install 'oaktag[postgres]'"
+        ) from None
+    if path is not None:
+        event.listen(engine, "connect", _prepared)
+    return engine
+
+
+def _prepared(connection: sqlite3.Connection, _: Any) -> None:
+    # We begin transactions ourselves: the driver would do so only before the first change.
+    connection.isolation_level = None
+    for told in ("journal_mode=WAL", "synchronous=FULL", f"busy_timeout={PATIENCE * 1000}"):
+        connection.execute(f"PRAGMA {told}")
+
+
+@contextmanager
+def writing(engine: Engine) -> Iterator[Connection]:
+    """A transaction of one who writes, alone."""
+    with told_plainly(engine), engine.connect() as db:
+        if engine.dialect.name == "sqlite":
+            db.exec_driver_sql("BEGIN IMMEDIATE")
+            try:
+                yield db
+            except BaseException:
+                db.exec_driver_sql("ROLLBACK")
+                raise
+            db.exec_driver_sql("COMMIT")
+        else:
+            with db.begin():
+                db.execute(text("SELECT pg_advisory_xact_lock(:turn)"), {"turn": _TURN})
+                yield db
+
+
+@contextmanager
+def reading(engine: Engine) -> Iterator[Connection]:
+    """A transaction of one who reads, which sees one state of it."""
+    with told_plainly(engine), engine.connect() as db:
+        if engine.dialect.name == "sqlite":
+            db.exec_driver_sql("BEGIN")
+            try:
+                yield db
+            finally:
+                db.exec_driver_sql("ROLLBACK")
+        else:
+            db = db.execution_options(isolation_level="REPEATABLE READ")
+            with db.begin():
+                yield db
+
+
+@contextmanager
+def told_plainly(engine: Engine) -> Iterator[None]:
+    """What a database complains about, as one sentence."""
+    try:
+        yield
+    except DBAPIError as error:
+        why = str(error.orig).strip().splitlines() or [type(error.orig).__name__]
+        where = engine.url.render_as_string(hide_password=True)
+        raise OakTagError(f"the store {where}: {why[0]}") from error

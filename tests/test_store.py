@@ -1,0 +1,290 @@
+"""The store: records go in, once, in any order, from two processes that may be killed; who had which
+address comes out, the same on SQLite and on a real PostgreSQL."""
+
+from __future__ import annotations
+
+import itertools
+import os
+import random
+import signal
+import sqlite3
+import subprocess
+import sys
+from collections.abc import Iterator, Sequence
+from pathlib import Path
+
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+from sqlalchemy import create_engine, text
+
+from databases import postgres, programs
+from oaktag.core.addresses import Prefix, parse_prefix
+from oaktag.core.session_records import KINDS, Kind, Record, Spell, spells
+from oaktag.errors import UsageError
+from oaktag.store import Store
+
+TIMEOUT = 10
+ADDRESSES = [parse_prefix(a) for a in ("10.1.0.1", "10.1.0.2", "2001:db8::1")]
+FORM = "{0.endpoint}@{0.node} {0.since}-{0.until} {0.ended}"
+
+
+@pytest.fixture(scope="module")
+def server() -> Iterator[str]:
+    if programs() is None:
+        if os.environ.get("OAKTAG_REQUIRE_REAL") == "1":
+            pytest.fail("PostgreSQL is not here (postgresql)")
+        pytest.skip("PostgreSQL is not here (postgresql)")
+    with postgres() as url:
+        yield url
+
+
+@pytest.fixture(params=["sqlite", "postgresql"])
+def database(request: pytest.FixtureRequest, tmp_path: Path) -> str:
+    """The URL of an empty database of each kind."""
+    if request.param == "sqlite":
+        return f"sqlite:///{tmp_path}/store.db"
+    url: str = request.getfixturevalue("server")
+    _emptied(url)
+    return url
+
+
+def _emptied(url: str) -> None:
+    """Nothing is left of an earlier store."""
+    if url.startswith("sqlite"):
+        for end in ("", "-wal", "-shm"):
+            Path(url.removeprefix("sqlite:///") + end).unlink(missing_ok=True)
+        return
+    engine = create_engine(url.replace("postgresql:", "postgresql+psycopg:"))
+    with engine.begin() as db:
+        for name in ("about", "records", "places", "sessions"):
+            db.execute(text(f"DROP TABLE IF EXISTS {name}"))
+    engine.dispose()
+
+
+def _opened(url: str, folder: Path, timeout: int = TIMEOUT) -> Store:
+    return Store(url, folder, timeout, write=True)
+
+
+@st.composite
+def tellings(draw: st.DrawFn) -> list[Record]:
+    """What two nodes tell of a few sessions, in no order, some of it twice."""
+    found = []
+    for _ in range(draw(st.integers(1, 14))):
+        kind = draw(st.sampled_from([*KINDS, "start", "interim"]))
+        time, node = draw(st.integers(0, 40)), draw(st.sampled_from(["n", "m"]))
+        if kind == "restart":
+            found.append(Record(time, "restart", node))
+            continue
+        where = draw(st.lists(st.sampled_from(ADDRESSES), max_size=2, unique=True))
+        told = draw(st.sampled_from([(), (("port", "1"),), (("port", "2"),)]))
+        ends = draw(st.sampled_from("ab")), draw(st.sampled_from(["ada", "ben"]))
+        found.append(Record(time, kind, node, *ends, tuple(where), told))
+    return found + draw(st.lists(st.sampled_from(found), max_size=4))
+
+
+def _of(address: Prefix, told: Sequence[Record]) -> list[Spell]:
+    """What comes of all records, by those that speak of an address."""
+    keys = {r.key for r in told if address in r.addresses}
+    nodes = {key[0] for key in keys}
+    mine = {r for r in told if r.key in keys or (r.kind == "restart" and r.node in nodes)}
+    return spells(address, mine, TIMEOUT)
+
+
+def _record(words: str) -> Record:
+    """``8 start n/a ada 10.1.0.1``, or ``9 restart n``."""
+    time, kind, where, *more = words.split()
+    node, _, session = where.partition("/")
+    at = tuple(map(parse_prefix, more[1:]))
+    return Record(int(time), _kind(kind), node, session, more[0] if more else "", at)
+
+
+def _kind(word: str) -> Kind:
+    return next(kind for kind in KINDS if kind == word)
+
+
+@pytest.mark.parametrize(
+    ("told", "meant"),
+    [
+        ("1 start n/a ada A", "ada@n 1-None "),
+        ("1 interim n/a ada A", "ada@n 1-None "),
+        ("1 start n/a ada A; 5 stop n/a ada", "ada@n 1-5 stopped"),
+        ("1 start n/a ada A; 11 interim n/a ada A", "ada@n 1-11 silent; ada@n 11-None "),
+        ("1 start n/a ada A; 10 interim n/a ada A", "ada@n 1-None "),
+        ("1 start n/a ada A; 5 restart n; 6 interim n/a ada A", "ada@n 1-5 restarted; ada@n 6-None "),
+        ("1 start n/a ada A; 5 restart m", "ada@n 1-None "),
+        ("5 start n/a ada A; 5 restart n", "ada@n 5-None "),
+        ("1 start n/a ada A; 4 start m/b ben A", "ada@n 1-4 taken; ben@m 4-None "),
+        # What has lost the address does not get it back by going on to confirm it …
+        ("1 start n/a ada A; 4 start m/b ben A; 6 interim n/a ada A", "ada@n 1-4 taken; ben@m 4-None "),
+        # … while the other is there; what was stopped, only by a new start.
+        (
+            "1 start n/a ada A; 4 start m/b ben A; 5 stop m/b ben; 6 interim n/a ada A",
+            "ada@n 1-4 taken; ben@m 4-5 stopped; ada@n 6-None ",
+        ),
+        ("1 start n/a ada A; 2 stop n/a ada; 3 interim n/a ada A", "ada@n 1-2 stopped"),
+        ("1 start n/a ada A; 2 stop n/a ada; 3 start n/a ada A", "ada@n 1-2 stopped; ada@n 3-None "),
+        ("1 start n/a ada A; 4 interim n/a ada B", "ada@n 1-4 moved"),
+        ("1 start n/a ada A; 4 interim n/a ada C", "ada@n 1-None "),
+        ("1 start n/a ada; 4 interim n/a ada A", "ada@n 4-None "),
+        ("1 start n/a ada A; 4 interim n/a ben A", "ada@n 1-4 taken; ben@n 4-None "),
+    ],
+)  # fmt: skip
+def test_what_comes_of_records(told: str, meant: str) -> None:
+    named = {letter: str(a).split("/")[0] for letter, a in zip("ABC", ADDRESSES, strict=True)}
+    words = [" ".join(named.get(w, w) for w in one.split()) for one in told.split("; ")]
+    every = [_record(one) for one in words]
+    for some in (every, every[::-1], [*every, *every]):
+        found = spells(ADDRESSES[0], some, TIMEOUT)
+        assert "; ".join(map(FORM.format, found)) == meant
+
+
+@given(tellings(), st.randoms(use_true_random=False))
+def test_later_records_change_nothing_that_was(told: list[Record], rng: random.Random) -> None:
+    """What was at a moment follows from what had been told by then; and it is told once."""
+    moment = rng.randrange(45)
+    for address in ADDRESSES:
+        held = _of(address, told)
+        assert _of(address, rng.sample(told, len(told))) == held
+        then = [s for s in held if s.at(moment, TIMEOUT)]
+        early = [r for r in told if r.time <= moment]
+        keys = {r.key for r in told if address in r.addresses}
+        known = [r for r in early if r.key in keys or r.kind == "restart"]
+        before = [s for s in spells(address, known, TIMEOUT) if s.at(moment, TIMEOUT)]
+        assert [s[:5] for s in then] == [s[:5] for s in before] and len(then) <= 1
+        for one, other in itertools.pairwise(held):
+            assert one.until is not None and one.since <= one.until <= other.since
+
+
+def test_the_store_holds_what_comes_of_records(database: str, tmp_path: Path) -> None:
+    """In whatever order and parts they come, from two writers by turns: what is held is what comes
+    of all of them; so it is worked out anew for another timeout."""
+
+    @settings(max_examples=40 if database.startswith("sqlite") else 15)
+    @given(tellings(), st.randoms(use_true_random=False))
+    def tried(told: list[Record], rng: random.Random) -> None:
+        _emptied(database)
+        writers = [_opened(database, tmp_path) for _ in range(2)]
+        rest, new = rng.sample(told, len(told)), 0
+        while rest:
+            size = rng.randint(1, 5)
+            new += rng.choice(writers).take(rest[:size], "test", 99).new
+            rest = rest[size:]
+        moment = rng.randrange(45)
+        meant = {a: _of(a, told) for a in ADDRESSES}
+        for store in writers:
+            assert store.differing() == []
+            found = {s.address: s for s in store.newest(moment)}
+            begun = {a: [s for s in some if s.since <= moment] for a, some in meant.items()}
+            assert found.keys() == {a for a, some in begun.items() if some}
+            for a, one in found.items():
+                assert one[:5] == begun[a][-1][:5], (a, moment)
+                assert one.at(moment, TIMEOUT) == begun[a][-1].at(moment, TIMEOUT)
+        rows = {h.kind: h.rows for h in writers[0].held()}
+        assert rows["records"] == new == len(set(told))
+        assert rows["sessions"] == sum(map(len, meant.values()))
+        again = _opened(database, tmp_path, 3)
+        assert again.differing() == []
+        for store in (*writers, again):
+            store.close()
+
+    tried()
+
+
+def test_what_is_dropped_is_over(database: str, tmp_path: Path) -> None:
+    store = _opened(database, tmp_path)
+    words = (
+        "1 start n/a ada 10.1.0.1", "2 stop n/a ada", "1 start n/b ben 10.1.0.2", "8 interim n/b ben 10.1.0.2",
+        "16 interim n/b ben 10.1.0.2", "3 restart m",
+    )  # fmt: skip
+    store.take([_record(one) for one in words], "test", 20)
+    assert [(h.kind, h.rows, h.first, h.last) for h in store.held()] == [
+        ("sessions", 2, 1, 1), ("records", 6, 1, 16)
+    ]  # fmt: skip
+    assert store.drop_before(10) == {"sessions": 1, "records": 3}
+    assert [FORM.format(s) for s in store.newest(20)] == ["ben@n 1-None "]
+    assert store.differing() == [] and store.drop_before(10) == {"sessions": 0, "records": 0}
+    assert store.take([_record(words[2])], "test", 21) == (0, 1)
+    store.close()
+
+
+def test_a_store_of_a_later_version_is_left_alone(database: str, tmp_path: Path) -> None:
+    with pytest.raises(UsageError, match=r"there is no store at|holds no store yet"):
+        Store(database, tmp_path, TIMEOUT)
+    _opened(database, tmp_path).close()
+    Store(database, tmp_path, TIMEOUT).close()
+    engine = create_engine(database.replace("postgresql:", "postgresql+psycopg:"))
+    with engine.begin() as db:
+        db.execute(text("UPDATE about SET value = '7' WHERE name = 'version'"))
+    engine.dispose()
+    for write in (False, True):
+        with pytest.raises(UsageError, match=r"are of version 7, .* up to version 1"):
+            Store(database, tmp_path, TIMEOUT, write=write)
+
+
+KILLED = """
+import sys
+sys.path[:0] = sys.argv[4:]
+from pathlib import Path
+from test_store import TIMEOUT, steps
+from oaktag.store import Store
+store = Store(sys.argv[1], Path(sys.argv[2]), TIMEOUT, write=True)
+for number in range(int(sys.argv[3]), 1 << 30):
+    store.take(steps(number), "test", number)
+    print(number, flush=True)
+"""
+
+
+def steps(number: int) -> list[Record]:
+    """The records of one batch: sessions that come, go on and end, at a few addresses."""
+    rng = random.Random(number)
+    found = []
+    for _ in range(5):
+        who, at = rng.choice(["ada", "ben", "cem"]), rng.choice(ADDRESSES)
+        kind = _kind(rng.choice(["start", "interim", "interim", "stop"]))
+        session = f"{who}-{rng.randrange(3)}"
+        found.append(Record(number * 3 + rng.randrange(6), kind, "n", session, who, (at,)))
+    return found
+
+
+def test_nothing_acknowledged_is_lost(database: str, tmp_path: Path) -> None:
+    """Two writers, killed at random moments, again and again: what they said is in is there, and the
+    store opens and agrees with itself."""
+    rng, said = random.Random(4), set[int]()
+    for round_ in range(6):
+        writers = [
+            subprocess.Popen(
+                [sys.executable, "-c", KILLED, database, str(tmp_path), str(begin), str(Path(__file__).parent)],
+                stdout=subprocess.PIPE, text=True,
+            )
+            for begin in (round_ * 100_000, round_ * 100_000 + 50_000)
+        ]  # fmt: skip
+        for one in writers:
+            assert one.stdout is not None
+            for _ in range(rng.randint(1, 25)):
+                said.add(int(one.stdout.readline()))
+            one.send_signal(signal.SIGKILL)
+            said |= {int(line) for line in one.stdout.read().split()}
+            assert one.wait() == -signal.SIGKILL
+        store = _opened(database, tmp_path)
+        assert store.differing() == []
+        # What is known already is not new: everything that was acknowledged is there.
+        for number in sorted(said):
+            assert store.take(steps(number), "test", 0).new == 0, number
+        store.close()
+    assert len(said) > 30
+
+
+def test_a_file_that_is_no_store_is_told_so(tmp_path: Path) -> None:
+    path = tmp_path / "store.db"
+    path.write_bytes(b"no database at all" * 100)
+    with pytest.raises(Exception, match=r"the store sqlite.*file is not a database"):
+        _opened(f"sqlite:///{path}", tmp_path)
+    path.unlink()
+    sqlite3.connect(path).close()
+    for url, why in (
+        ("mysql://x/y", "in sqlite or postgresql, not in mysql"), ("sqlite://", "would be gone"),
+        ("no url", "cannot be read"), (f"sqlite:///{path}", "holds no store yet"),
+    ):  # fmt: skip
+        with pytest.raises(UsageError, match=why):
+            Store(url, tmp_path, TIMEOUT)
