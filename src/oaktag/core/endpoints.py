@@ -235,6 +235,23 @@ class Endpoints:
             found.columns[name] = Column(*given, column.confidence[rows], column.origin[rows])
         return found
 
+    def with_session(self, row: int, facts: Mapping[str, str], file: str) -> Endpoints:
+        """One endpoint alone, as a session tells of it; what was corrected by hand stays.
+
+        Args:
+            row: which.
+            facts: attributes ``session.NAME``, with their values.
+            file: where corrections are written.
+        """
+        found = self.with_instead(np.array([row], dtype=np.int64), ())
+        for name, value in facts.items():
+            column = found.columns.get(name)
+            if column is not None and self.origins[int(column.origin[0])] == file:
+                continue
+            sure, none = np.ones(1, dtype=np.float32), np.full(1, -1, dtype=np.int16)
+            found.columns[name] = Column(*coded([(value,) if value else ()]), sure, none)
+        return found
+
     def holding(self, attribute: str, elements: Collection[str]) -> dict[str, Ints]:
         """The rows of those of whom an attribute has an element, of some elements."""
         column = self.columns[attribute]

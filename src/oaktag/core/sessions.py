@@ -3,7 +3,7 @@
 Rules kept here (semantics, sections 3, 6 and 8): the newest session owns an address, and of equal
 times the later row; a session of an unassigned endpoint binds nothing but ends older ones; an
 endpoint whose address is not stable and that has no session is taken to have one at its
-inventory address, older than any real one and ended by it.
+inventory address, older than any real one and ended by it; so one that has logged off is nowhere.
 """
 
 from __future__ import annotations
@@ -27,13 +27,15 @@ UNKNOWN = -(1 << 63)
 
 
 class Session(NamedTuple):
-    """One row of a sessions file: an endpoint (its row), an address, and since when, in
-    microseconds of the Unix epoch."""
+    """One session, of a file or the store: an endpoint (its row), an address, and since when, in
+    microseconds of the Unix epoch; one that is ``over`` has the address no more, and who had it
+    before has not got it back."""
 
     endpoint: int
     address: Prefix
     since: int
     location: Location
+    over: bool = False
 
 
 class Place(NamedTuple):
@@ -102,10 +104,11 @@ def owners(sessions: Sequence[Session]) -> dict[Prefix, int]:
 def places(endpoints: Endpoints, sessions: Sequence[Session]) -> Places:
     """Every address of every endpoint, endpoint by endpoint."""
     owned = owners(sessions)
-    number = np.array(list(owned.values()), dtype=np.int64)
+    lasting = {a: n for a, n in owned.items() if not sessions[n].over}
+    number = np.array(list(lasting.values()), dtype=np.int64)
     moving = np.array([sessions[n].endpoint for n in number], dtype=np.int64)
     named = np.zeros(len(endpoints), dtype=np.bool_)
-    named[moving] = True
+    named[[sessions[n].endpoint for n in owned.values()]] = True
     stable, known = endpoints.addresses_of(np.flatnonzero(endpoints.stable))
     resting, inventory = endpoints.addresses_of(np.flatnonzero(~endpoints.stable & ~named))
     if owned:
@@ -118,7 +121,7 @@ def places(endpoints: Endpoints, sessions: Sequence[Session]) -> Places:
         endpoints,
         sessions,
         endpoint[order],
-        Prefixes.join([known, inventory, Prefixes.of(owned)]).take(order),
+        Prefixes.join([known, inventory, Prefixes.of(lasting)]).take(order),
         np.repeat(np.array([INVENTORY, ASSUMED, SESSION], dtype=np.uint8), counts)[order],
         np.concatenate([np.full(counts[0] + counts[1], -1), number]).astype(np.int64)[order],
     )

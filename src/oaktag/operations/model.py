@@ -18,6 +18,7 @@ from oaktag.core.service_text import set_text
 from oaktag.core.services import parse_service
 from oaktag.core.sessions import SESSION
 from oaktag.errors import UsageError
+from oaktag.operations.live_sessions import known_since, of_store
 from oaktag.workspace.folder import Folder
 from oaktag.workspace.load import Files, is_workspace, load, read_files
 from oaktag.workspace.times import SECOND, instant_text, parse_instant
@@ -86,13 +87,14 @@ class Model(core.Model):
         day = today or datetime.now(UTC).date().toordinal()
         moment = moment_of(day) if moment is None else moment
         if isinstance(root, Folder):
+            root.live = root.live or of_store(root.path)
             return cls(read_files(root, moment), day)
         cls.must_be(root)
 
         def needs(groups: Groups) -> bool:
             return not asked or any(group_end(word, groups) is None for word in asked)
 
-        return cls(load(root, moment, needs), day)
+        return cls(load(root, moment, needs, of_store(root)), day)
 
     @classmethod
     def read_at(cls, root: Path, time: str, branch: str = "HEAD") -> tuple[Model, str]:
@@ -120,7 +122,8 @@ class Model(core.Model):
         model = cls.read(version(root, commit), day, moment=moment)
         told = (
             f"as of {instant_text(moment)}: the files of the commit {commit[:12]} of "
-            f"{instant_text(made)}, and the sessions that they name; of later ones nothing is known"
+            f"{instant_text(made)}, and the sessions that they name; "
+            f"{known_since(root, model.files.config, moment)}"
         )
         return model, told
 

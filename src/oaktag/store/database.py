@@ -6,7 +6,6 @@ whatever happens then.
 
 from __future__ import annotations
 
-import os
 import sqlite3
 from collections.abc import Iterator
 from contextlib import contextmanager
@@ -19,25 +18,14 @@ from sqlalchemy.exc import ArgumentError, DBAPIError, NoSuchModuleError
 from oaktag.errors import NotPossibleHere, OakTagError, UsageError
 from oaktag.workspace.lock import OWN, own_folder
 
-#: The store of a workspace, where nothing else is named.
-FILE = "store.db"
 #: So long a process waits for another that writes, in seconds.
 PATIENCE = 30
 #: The lock of those who write to PostgreSQL; of SQLite's file the database has one itself.
 _TURN = 0x0A4_7A6
 
 
-def url_of(root: Path, named: str = "") -> str:
-    """Where the store of a workspace is: what the environment names, or ``oaktag.yaml``, or a file
-    of its own."""
-    return os.environ.get("OAKTAG_STORE") or named or f"sqlite:///{root.resolve() / OWN / FILE}"
-
-
-def is_there(root: Path, named: str = "") -> bool:
-    """Whether there may be a store; one that is named is taken to be there."""
-    if os.environ.get("OAKTAG_STORE") or named:
-        return True
-    return (root / OWN / FILE).exists()
+class NoStoreYet(UsageError):
+    """Nothing has been kept yet."""
 
 
 def opened(url: str, root: Path, *, write: bool) -> Engine:
@@ -58,7 +46,7 @@ def opened(url: str, root: Path, *, write: bool) -> Engine:
         if kind == "sqlite" and path is None:
             raise UsageError("a store in memory would be gone at the end; name a file")
         if path is not None and not write and not path.exists():
-            raise UsageError(f"there is no store at {path} yet; oaktag listen begins one")
+            raise NoStoreYet(f"there is no store at {path} yet; oaktag listen begins one")
         if path is not None and write and path.parent == root.resolve() / OWN:
             own_folder(root)
         engine = create_engine(parsed, isolation_level="SERIALIZABLE" if path else "READ COMMITTED")

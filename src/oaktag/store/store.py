@@ -18,9 +18,8 @@ from sqlalchemy.dialects import postgresql, sqlite
 
 from oaktag.core.addresses import Prefix, address_text, parse_prefix
 from oaktag.core.session_records import Record, Spell, Sweep
-from oaktag.errors import UsageError
 from oaktag.store import tables
-from oaktag.store.database import opened, reading, writing
+from oaktag.store.database import NoStoreYet, opened, reading, writing
 from oaktag.store.tables import about, places, records, sessions
 
 #: So many addresses a writer keeps in memory.
@@ -80,7 +79,7 @@ class Store:
                     has = self._engine.dialect.has_table(db, about.name)
                     version = _said(db, "version") if has else None
                 if version is None:
-                    raise UsageError(f"{self.where} holds no store yet; oaktag listen begins one")
+                    raise NoStoreYet(f"{self.where} holds no store yet; oaktag listen begins one")
                 tables.must_be_readable(int(version))
         except BaseException:
             self.close()

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from pathlib import PurePosixPath
 from typing import NamedTuple
 
@@ -16,9 +17,12 @@ from oaktag.workspace.textfile import Problems
 from oaktag.workspace.yamlfile import Node, YamlFile
 
 FILE = "oaktag.yaml"
+#: A session that nothing confirms lasts so long, in microseconds, where nothing is said.
+DAY = 86_400_000_000
 KEYS = (
     "workspace", "tags", "default", "observed_default", "order", "layers", "sources",
-    "corrections", "sessions", "binding_order", "severities", "accepted", "keep_open",
+    "corrections", "sessions", "store", "session_timeout", "binding_order", "severities",
+    "accepted", "keep_open",
 )  # fmt: skip
 SOURCE_KEYS = ("file", "kind", "id", "address", "stability", "columns", "separator", "encoding")
 SUFFIXES = (".csv", ".jsonl", ".ldif")
@@ -75,6 +79,8 @@ class Config(NamedTuple):
     sources: tuple[Source, ...]
     corrections: str | None
     sessions: str | None
+    store: str
+    session_timeout: int
     severities: dict[str, str]
     accepted: tuple[Accepted, ...]
     borne: tuple[Node, ...]
@@ -128,6 +134,8 @@ def read_config(root: Folder, problems: Problems) -> Config | None:
         sources=tuple(sources),
         corrections=named["corrections"],
         sessions=named["sessions"],
+        store=_read_store(file, top.get("store")),
+        session_timeout=file.duration(top.get("session_timeout"), "session_timeout") or DAY,
         severities=_read_severities(file, top.get("severities")),
         accepted=tuple(accepted),
         borne=tuple(borne),
@@ -135,6 +143,19 @@ def read_config(root: Folder, problems: Problems) -> Config | None:
         keep_open=top.get("keep_open"),
         file=file,
     )
+
+
+def _read_store(file: YamlFile, node: Node | None) -> str:
+    """The URL of a database; "" for the workspace's own, or where it cannot be used."""
+    text = file.text(node, "store") or ""
+    if node is not None and not re.match(r"(sqlite|postgresql):", text):
+        file.fail(node, f"the store is {text!r}", "postgresql://HOST/DATABASE or sqlite:///FILE")
+        return ""
+    if node is not None and re.match(r"[a-z]+://[^/@]*:[^/@]*@", text):
+        told = "none here: OAKTAG_STORE holds the whole URL, or PGPASSWORD the password"
+        file.fail(node, "the store's URL has a password in it", told)
+        return ""
+    return text
 
 
 def _action(word: str | None) -> Action | None:

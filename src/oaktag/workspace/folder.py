@@ -12,11 +12,12 @@ import errno
 import os
 import stat
 from codecs import BOM_UTF8
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping, Sequence
 from hashlib import sha256
 from pathlib import Path
 from typing import NamedTuple
 
+from oaktag.core.addresses import Prefix
 from oaktag.errors import UsageError
 
 #: Files up to so many bytes are remembered by what they hold, larger ones by size and times.
@@ -56,6 +57,23 @@ class _Seen(NamedTuple):
         return self.digest == other.digest
 
 
+class LiveSession(NamedTuple):
+    """A session that the store tells of: who is said to have which address, since when, by which
+    node; whether it is over; and what else was told of it."""
+
+    endpoint: str
+    address: Prefix
+    since: int
+    node: str
+    over: bool
+    told: Mapping[str, str]
+
+
+#: Sessions as of a moment, of the store that ``oaktag.yaml`` names ("": the workspace's own), where
+#: one lasts so long unconfirmed (in microseconds).
+Live = Callable[[str, int, int | None], Sequence[LiveSession]]
+
+
 class Folder:
     """A workspace's files, by name.
 
@@ -73,13 +91,17 @@ class Folder:
         self._laid = dict(laid or {})
         self._seen: dict[str, _Seen | None] = {}
         self._marked: set[str] = set()
+        #: What is known of sessions besides the files, if anybody asks for it.
+        self.live: Live | None = None
         #: What an interrupted change was that was finished before these files were read.
         self.settled: str | None = None
 
     def over(self, texts: Mapping[str, str]) -> Folder:
         """The folder as it would be with some texts changed."""
         laid = self._laid | {name: self.encoded(name, text) for name, text in texts.items()}
-        return Folder(self.path, laid, alone=self.alone)
+        other = Folder(self.path, laid, alone=self.alone)
+        other.live = self.live
+        return other
 
     def has(self, name: str) -> bool:
         """Whether there is a file (or anything else) of the name."""

@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Collection, Iterable
+import re
+from collections.abc import Callable, Collection, Iterable, Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import NamedTuple
@@ -24,7 +25,7 @@ from oaktag.located import Location
 from oaktag.near import later
 from oaktag.workspace.config_file import Config, Source
 from oaktag.workspace.csvfile import CsvFile, read_csv
-from oaktag.workspace.folder import Folder
+from oaktag.workspace.folder import Folder, LiveSession
 from oaktag.workspace.ldiffile import MEMBER_OF, list_ldif
 from oaktag.workspace.listing import Listing, list_csv, list_json
 from oaktag.workspace.office_forms import read_instant
@@ -32,6 +33,8 @@ from oaktag.workspace.textfile import Problems
 
 CORRECTION_COLUMNS = ("endpoint", "attribute", "value", "who", "why")
 SESSION_COLUMNS = ("endpoint", "address", "since")
+#: Where sessions are from that no file names.
+STORE = "store"
 
 
 @dataclass(slots=True)
@@ -50,6 +53,7 @@ class _Row:
     since: int
     location: Location
     facts: dict[str, Value]
+    over: bool = False
 
 
 def read_inventory(
@@ -67,31 +71,67 @@ def read_inventory(
     ]
     if problems.count > before:
         return None
-    asked = config.sessions is not None or config.corrections is not None
+    live = _live(root, config, moment)
+    asked = bool(live) or config.sessions is not None or config.corrections is not None
     known = {name for table in tables for name in table.ids} if asked else set()
     rows: list[_Row] = []
     if config.sessions is not None:
         rows = _read_sessions(root, config.sessions, problems)
         rows = [r for r in rows if moment is None or r.since <= moment]
+    # Of equal times the later row counts: what files name is the oldest source.
+    rows += _known_by(live, known)
     corrections: list[Correction] = []
     if config.corrections is not None:
         corrections = _read_corrections(root, config.corrections, known, problems)
-    ours = sorted((r for r in rows if r.endpoint in known), key=lambda r: r.since)
+    ours = sorted((r for r in rows if r.endpoint in known and not r.over), key=lambda r: r.since)
     facts = None
-    if ours and config.sessions is not None:
+    if ours:
         names = dict.fromkeys(n for row in ours for n in row.facts)
         columns = {n: [row.facts.get(n, ()) for row in ours] for n in names}
-        facts = SessionFacts(config.sessions, [r.endpoint for r in ours], columns)
+        facts = SessionFacts(config.sessions or STORE, [r.endpoint for r in ours], columns)
     endpoints = Endpoints(tables, corrections, facts)
     return Inventory(
         endpoints,
         [
-            Session(endpoints.index[r.endpoint], r.address, r.since, r.location)
+            Session(endpoints.index[r.endpoint], r.address, r.since, r.location, r.over)
             for r in rows
             if r.endpoint in known
         ],
-        [(r.endpoint, r.location) for r in rows if r.endpoint not in known],
+        [(r.endpoint, r.location) for r in rows if r.endpoint not in known and not r.over],
     )
+
+
+def _live(root: Folder, config: Config, moment: int | None) -> Sequence[LiveSession]:
+    """What the store tells of sessions, if it is asked."""
+    if root.live is None:
+        return ()
+    return root.live(config.store, config.session_timeout, moment)
+
+
+#: What a name is parted from the realm or domain by, in which it is known.
+_REALM = re.compile(r".*\\|@.*")
+_MAC = re.compile(r"[0-9a-f]{12}")
+
+
+def _known_by(live: Sequence[LiveSession], known: set[str]) -> list[_Row]:
+    """Sessions of the store, by the names that the inventory has for their endpoints: as they are
+    told, in small letters without a realm, or as a hardware address, however that is written."""
+    found: list[_Row] = []
+    macs = {_mac(name): name for name in known if _mac(name)} if live else {}
+    for told in live:
+        plain = _REALM.sub("", told.endpoint).lower()
+        names = told.endpoint, told.endpoint.lower(), plain, macs.get(_mac(told.endpoint), "")
+        name = next((n for n in names if n in known), told.endpoint)
+        facts: dict[str, Value] = {f"session.{k}": (v,) for k, v in told.told.items() if v}
+        place = Location(f"{STORE}:{told.node}")
+        found.append(_Row(name, told.address, told.since, place, facts, told.over))
+    return found
+
+
+def _mac(text: str) -> str:
+    """Twelve hexadecimal digits, of a text that is nothing else but what parts them; else ""."""
+    bare = re.sub(r"[-:.]", "", text.lower())
+    return bare if _MAC.fullmatch(bare) else ""
 
 
 class Form(NamedTuple):

@@ -21,7 +21,7 @@ from oaktag.workspace.expectations_file import (
     ExpectationReader,
     read_expectations,
 )
-from oaktag.workspace.folder import Folder
+from oaktag.workspace.folder import Folder, Live
 from oaktag.workspace.groups_file import FILE as GROUPS
 from oaktag.workspace.groups_file import read_groups
 from oaktag.workspace.inventory import Inventory, read_inventory
@@ -79,11 +79,13 @@ def always(_: Groups) -> bool:
 TRIES = 3
 
 
-def load(root: Path, moment: int | None = None, needs: Needs = always) -> Files:
+def load(
+    root: Path, moment: int | None = None, needs: Needs = always, live: Live | None = None
+) -> Files:
     """Read a workspace; of sessions those that have begun by a moment, if one is given.
 
     A question that ``needs`` nobody is answered without the inventory; neither are expectations
-    read then, for they may name endpoints.
+    read then, for they may name endpoints. What is ``live`` counts beside the files.
 
     Files that are written while they are read are read again, so that what is returned was there
     at one time; a few times.
@@ -94,6 +96,7 @@ def load(root: Path, moment: int | None = None, needs: Needs = always) -> Files:
     """
     for _ in range(TRIES):
         folder = Folder(root)
+        folder.live = live
         folder.settled = settle(root)
         files, fault = None, None
         try:

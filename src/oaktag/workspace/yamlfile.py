@@ -209,6 +209,17 @@ class YamlFile:
             return None
         return str(node.value)
 
+    def duration(self, node: Node | None, what: str) -> int | None:
+        """A time span such as ``90m``, ``4h`` or ``2d``, in microseconds."""
+        text = self.text(node, what)
+        if node is None or text is None:
+            return None
+        match = re.fullmatch(r"([1-9][0-9]{0,5})(s|m|h|d)", text)
+        if match is None:
+            self.fail(node, f"{what} is {text!r}", "seconds, minutes, hours or days: 90m, 4h, 2d")
+            return None
+        return int(match[1]) * {"s": 1, "m": 60, "h": 3600, "d": 86_400}[match[2]] * 1_000_000
+
     def day(self, node: Node | None, what: str) -> int | None:
         """A day, as a proleptic ordinal."""
         text = self.text(node, what)

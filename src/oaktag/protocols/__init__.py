@@ -1,0 +1,1 @@
+"""Bytes ↔ what they say, without sockets."""

@@ -1,0 +1,1 @@
+"""What comes by itself: who asks and tells over the network."""
