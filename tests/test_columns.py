@@ -196,7 +196,7 @@ def test_sources_sessions_and_corrections_merge_in_order(
     endpoints = Endpoints(
         sources,
         [Correction(n, a, v, Location("c")) for n, a, v in right],
-        SessionFacts("s", [s[0] for s in seen], {"session.s": [s[1] for s in seen]})
+        SessionFacts(["s"] * len(seen), [s[0] for s in seen], {"session.s": [s[1] for s in seen]})
         if seen
         else None,
     )

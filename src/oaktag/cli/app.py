@@ -67,6 +67,8 @@ COMMANDS = {
     "trace": "one packet's way, hop by hop",
     "drift": "what nodes report against what is intended",
     "lab": "a real small network on this machine to try the lists in",
+    "listen": "take in who logs in and who is where, and answer log-ins with their group",
+    "store": "what the store holds, whether it agrees with itself; take out what is over",
     "report": "one HTML page that tells all of it, to everybody",
     "help": "what a key of a file means, or how a command is used",
 }

@@ -11,6 +11,7 @@ from __future__ import annotations
 from collections.abc import Collection, Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
 from functools import cached_property
+from itertools import groupby
 from typing import NamedTuple, cast
 
 from oaktag.core.addresses import Prefix
@@ -125,9 +126,10 @@ class SourceTable:
 
 @dataclass(slots=True)
 class SessionFacts:
-    """What sessions say beside where: rows in the order of time, attributes ``session.NAME``."""
+    """What sessions say beside where: rows in the order of time, each with where it is from;
+    attributes ``session.NAME``."""
 
-    file: str
+    files: list[str]
     endpoints: list[str]
     columns: dict[str, list[Value]]
 
@@ -182,8 +184,13 @@ class Endpoints:
         self.kinds_differ = list(dict.fromkeys(self.kinds_differ))
         if sessions is not None:
             rows = np.array([self.index[e] for e in sessions.endpoints], dtype=np.int64)
-            for name, values in sessions.columns.items():
-                self._merge(name, rows, coded(values), None, self._origin(sessions.file))
+            begin = 0
+            for file, some in groupby(sessions.files):
+                end = begin + len(list(some))
+                for name, values in sessions.columns.items():
+                    given = coded(values[begin:end])
+                    self._merge(name, rows[begin:end], given, None, self._origin(file))
+                begin = end
         for correction in corrections:
             row, origin = self.index[correction.endpoint], self._origin(correction.location.file)
             given = coded([correction.value])

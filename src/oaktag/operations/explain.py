@@ -19,6 +19,7 @@ from oaktag.operations.members import endpoint_json
 from oaktag.operations.model import Model
 from oaktag.operations.result import ABSENT, Result, Row
 from oaktag.operations.whose import at_address
+from oaktag.workspace.times import instant_text
 
 
 @dataclass(frozen=True, eq=False, repr=False)
@@ -131,6 +132,7 @@ def _endpoint(model: Model, what: str, row: int) -> Explained:
     places = [
         {
             "address": str(p.address), "by": p.by, "segment": model.network.segment_of(p.address),
+            "since": None if p.since is None else instant_text(p.since),
             "file": p.location.file, "line": p.location.line,
         }
         for p in mine

@@ -140,13 +140,18 @@ class Model(core.Model):
             )
 
     @cached_property
-    def sessions_of(self) -> dict[int, list[str]]:
-        """The addresses at which endpoints are by a session, by row."""
-        found: dict[int, list[str]] = {}
+    def sessions_of(self) -> dict[int, list[dict[str, str]]]:
+        """The addresses at which endpoints are by a session, since when and where from, by row."""
+        found: dict[int, list[dict[str, str]]] = {}
         places = self.places
         for place in places.take(places.by == SESSION):
             prefix = place.address
-            found.setdefault(place.endpoint, []).append(address_text(prefix.family, prefix.start))
+            row = {
+                "address": address_text(prefix.family, prefix.start),
+                "since": "" if place.since is None else instant_text(place.since),
+                "from": str(place.location),
+            }
+            found.setdefault(place.endpoint, []).append(row)
         return found
 
     @cached_property

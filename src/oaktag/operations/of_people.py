@@ -17,6 +17,7 @@ if TYPE_CHECKING:
     from oaktag.operations.groups import GroupList
     from oaktag.operations.handover import Handover
     from oaktag.operations.members import Members
+    from oaktag.operations.storing import Stored
     from oaktag.operations.typos import Typos
     from oaktag.operations.unlike import Unlike
 
@@ -148,6 +149,20 @@ class OfPeople(Asked):
         from oaktag.operations.attributes import attributes
 
         return attributes(self.model, name, like)
+
+    def stored(self, *, check: bool = False, keep: int | None = None) -> Stored:
+        """What the store holds of what came by itself. See ``operations.storing``.
+
+        Returns:
+            ``kinds`` with how many rows, the first and the last; ``lasting``, sessions of now;
+            where they were asked for, ``differing`` addresses, and what was ``dropped``.
+
+        Raises:
+            UsageError: there is no store.
+        """
+        from oaktag.operations.storing import stored
+
+        return stored(self.model, check=check, keep=keep)
 
     def alike(self) -> Alike:
         """Groups that fare alike in both answers: toward everybody, from everybody, and together.

@@ -10,6 +10,7 @@ from __future__ import annotations
 
 import ipaddress
 import struct
+from collections import OrderedDict
 from collections.abc import Iterable, Mapping, Sequence
 from functools import cache
 from importlib import resources
@@ -274,11 +275,13 @@ def _answer(packet: Packet) -> bytes:
 def _pass_on(packet: Packet, reply: Packet) -> None:
     """What a proxy put there goes back as it is (RFC 2865, section 5.33)."""
     if held := _raw(packet, 33):
-        dict.__setitem__(reply, 33, list(held))
+        OrderedDict.__setitem__(reply, 33, list(held))
 
 
 def _put(packet: Packet, given: Iterable[Given]) -> None:
     for number, vendor, value in given:
         octets = value.to_bytes(4, "big") if isinstance(value, int) else value.encode()[:253]
         key: int | tuple[int, int] = (vendor, number) if vendor else number
-        dict.setdefault(packet, key, []).append(octets)
+        if not OrderedDict.__contains__(packet, key):
+            OrderedDict.__setitem__(packet, key, [])
+        OrderedDict.__getitem__(packet, key).append(octets)

@@ -50,7 +50,9 @@ def count(number: int, word: str) -> str:
 
 def place(row: Row | None) -> str:
     """Where something stands: file and line."""
-    return "default" if row is None else f"{row['file']}:{row['line']}"
+    if row is None:
+        return "default"
+    return f"{row['file']}:{row['line']}" if row["line"] else str(row["file"])
 
 
 def places(lines: Sequence[Row]) -> str:

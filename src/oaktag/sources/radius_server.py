@@ -1,8 +1,8 @@
 """Who tells of sessions, and asks for log-ins, by RADIUS: the sockets, and what is told of them.
 
-Rules kept here (live.md, Sessions): what is acknowledged is kept before; when more comes than can be
-kept, it is left unanswered, and its sender says it again. What came once is answered twice, and
-counts once. What is malformed, unsigned or from nobody we know is counted and changes nothing.
+Rules kept here (live.md, Sessions): what is acknowledged is kept before; when more comes than can
+be kept, it is left unanswered, and its sender says it again. What comes twice is answered twice,
+and counts once. What is malformed, unsigned or from nobody we know is counted and changes nothing.
 """
 
 from __future__ import annotations
@@ -15,7 +15,7 @@ import time
 from collections import Counter, OrderedDict, deque
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
-from typing import Any, NamedTuple
+from typing import Any, NamedTuple, cast
 
 from pyrad.packet import CoAPacket
 
@@ -198,9 +198,9 @@ class Listener:
         best: Client | None = None
         for client in self.clients:
             prefix = client.prefix
-            if prefix.family == family and prefix.start <= number <= prefix.end:
-                if best is None or prefix.length > best.prefix.length:
-                    best = client
+            inside = prefix.family == family and prefix.start <= number <= prefix.end
+            if inside and (best is None or prefix.length > best.prefix.length):
+                best = client
         return None if best is None else best.secret
 
 
@@ -209,8 +209,7 @@ class _Protocol(asyncio.DatagramProtocol):
         self.listener, self.kind = listener, kind
 
     def connection_made(self, transport: asyncio.BaseTransport) -> None:
-        assert isinstance(transport, asyncio.DatagramTransport)
-        self.transport = transport
+        self.transport = cast("asyncio.DatagramTransport", transport)
 
     def datagram_received(self, data: bytes, addr: Any) -> None:
         self.listener.came(self.kind, self.transport, data, addr)

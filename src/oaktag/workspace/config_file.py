@@ -13,6 +13,7 @@ from oaktag.core.lines import Action, Order
 from oaktag.findings import CODES, SEVERITIES, Finding
 from oaktag.located import Location
 from oaktag.workspace.folder import Folder
+from oaktag.workspace.listen_part import Listen, read_listen
 from oaktag.workspace.textfile import Problems
 from oaktag.workspace.yamlfile import Node, YamlFile
 
@@ -22,7 +23,7 @@ DAY = 86_400_000_000
 KEYS = (
     "workspace", "tags", "default", "observed_default", "order", "layers", "sources",
     "corrections", "sessions", "store", "session_timeout", "binding_order", "severities",
-    "accepted", "keep_open",
+    "accepted", "keep_open", "listen",
 )  # fmt: skip
 SOURCE_KEYS = ("file", "kind", "id", "address", "stability", "columns", "separator", "encoding")
 SUFFIXES = (".csv", ".jsonl", ".ldif")
@@ -81,6 +82,7 @@ class Config(NamedTuple):
     sessions: str | None
     store: str
     session_timeout: int
+    listen: Listen
     severities: dict[str, str]
     accepted: tuple[Accepted, ...]
     borne: tuple[Node, ...]
@@ -135,6 +137,7 @@ def read_config(root: Folder, problems: Problems) -> Config | None:
         corrections=named["corrections"],
         sessions=named["sessions"],
         store=_read_store(file, top.get("store")),
+        listen=read_listen(file, top.get("listen")),
         session_timeout=file.duration(top.get("session_timeout"), "session_timeout") or DAY,
         severities=_read_severities(file, top.get("severities")),
         accepted=tuple(accepted),

@@ -88,7 +88,8 @@ def read_inventory(
     if ours:
         names = dict.fromkeys(n for row in ours for n in row.facts)
         columns = {n: [row.facts.get(n, ()) for row in ours] for n in names}
-        facts = SessionFacts(config.sessions or STORE, [r.endpoint for r in ours], columns)
+        where = [r.location.file.partition(":")[0] for r in ours]
+        facts = SessionFacts(where, [r.endpoint for r in ours], columns)
     endpoints = Endpoints(tables, corrections, facts)
     return Inventory(
         endpoints,
@@ -117,15 +118,30 @@ def _known_by(live: Sequence[LiveSession], known: set[str]) -> list[_Row]:
     """Sessions of the store, by the names that the inventory has for their endpoints: as they are
     told, in small letters without a realm, or as a hardware address, however that is written."""
     found: list[_Row] = []
-    macs = {_mac(name): name for name in known if _mac(name)} if live else {}
+    if not live:
+        return found
+    names = Names(known)
     for told in live:
-        plain = _REALM.sub("", told.endpoint).lower()
-        names = told.endpoint, told.endpoint.lower(), plain, macs.get(_mac(told.endpoint), "")
-        name = next((n for n in names if n in known), told.endpoint)
-        facts: dict[str, Value] = {f"session.{k}": (v,) for k, v in told.told.items() if v}
+        name = names.of(told.endpoint) or told.endpoint
+        said = {**told.told, "node": told.node}
+        facts: dict[str, Value] = {f"session.{k}": (v,) for k, v in said.items() if v}
         place = Location(f"{STORE}:{told.node}")
         found.append(_Row(name, told.address, told.since, place, facts, told.over))
     return found
+
+
+class Names:
+    """Names of endpoints, as others say them."""
+
+    def __init__(self, known: Collection[str]) -> None:
+        self._known = known
+        self._macs = {_mac(name): name for name in known if _mac(name)}
+
+    def of(self, told: str) -> str | None:
+        """The name that is meant; None where nobody is."""
+        small = told.lower()
+        some = told, small, _REALM.sub("", small), self._macs.get(_mac(told), "")
+        return next((n for n in some if n in self._known), None)
 
 
 def _mac(text: str) -> str:

@@ -101,9 +101,16 @@ def _endpoint(page: Page, document: Row) -> None:
     if document["places"]:
         page.say()
         page.table(
-            ("has the address", "by", "on segment", "written in"),
-            [(p["address"], p["by"], p["segment"] or "none", place(p)) for p in document["places"]],
+            ("has the address", "by", "since", "on segment", "told by"),
+            [
+                (p["address"], p["by"], _minute(p["since"]), p["segment"] or "none", place(p))
+                for p in document["places"]
+            ],
         )
+
+
+def _minute(time: str | None) -> str:
+    return (time or "")[:16].replace("T", " ")
 
 
 def _group(page: Page, document: Row) -> None:

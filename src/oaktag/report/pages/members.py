@@ -95,7 +95,8 @@ def _withheld(page: Page, rows: list[Row]) -> None:
 
 def _addresses(row: Row) -> str:
     held = [*row["addresses"]]
-    held += [f"{a} (session)" for a in row["sessions"] if a not in held]
+    told = {s["address"]: s for s in row["sessions"]}
+    held += [f"{a} (session)" for a in told if a not in held]
     return "\n".join(held)
 
 
