@@ -185,8 +185,8 @@ def _day(folder: Path, oaktag: Run, client: str) -> None:
         assert _at(oaktag, folder, "10.20.11.77") is None
         assert _at(oaktag, folder, "10.20.21.77") == "librarians"
         # The address goes to another, who goes with their node.
-        tell("Start", "10.20.21.1", "s3", "carl", "10.20.21.77")
-        assert _at(oaktag, folder, "10.20.21.77") == "county-office"
+        tell("Start", "10.20.21.1", "s3", "gus", "10.20.21.77")
+        assert _at(oaktag, folder, "10.20.21.77") == "network-desk"
         tell("Accounting-On", "10.20.21.1")
         assert _at(oaktag, folder, "10.20.21.77") is None
         # What was is answered as of then.

@@ -19,6 +19,10 @@ class UsageError(OakTagError):
     """A question that cannot be asked: an unknown name, a malformed service."""
 
 
+class NoAnswer(OakTagError):
+    """A server or point did not answer, or is not who it should be."""
+
+
 class NotPossibleHere(OakTagError):
     """This machine lacks something that the command needs, named in the message."""
 

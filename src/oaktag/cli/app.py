@@ -20,11 +20,11 @@ from typing import NoReturn
 import click
 
 from oaktag.cli.context import Context
-from oaktag.errors import OakTagError, UnwritableEntry, UsageError, WorkspaceError
+from oaktag.errors import NoAnswer, OakTagError, UnwritableEntry, UsageError, WorkspaceError
 from oaktag.letters import clipped, shown, tame
 from oaktag.near import perhaps
 
-FOUND, WRONG = 1, 2
+FOUND, WRONG, SILENT = 1, 2, 3
 
 #: command → what for; the module of the same name holds it.
 COMMANDS = {
@@ -44,6 +44,7 @@ COMMANDS = {
     "merge": "join a group to another, in all files",
     "renumber": "give a group another number in all files",
     "retire": "take a group out of all files",
+    "pull": "read directories into the inventory, diff first",
     "bindings": "bindings, central or as one node knows them",
     "matrix": "the matrix, whole or in part",
     "set": "change lines of the matrix, keeping the files' form",
@@ -256,5 +257,7 @@ def _complain(error: OakTagError) -> int:
         return WRONG
     for line in str(error).split("\n"):
         _tell(f"oaktag: {shown(clipped(line))}")
+    if isinstance(error, NoAnswer):
+        return SILENT
     wrong = isinstance(error, UsageError) or not isinstance(error, UnwritableEntry)
     return WRONG if wrong else FOUND

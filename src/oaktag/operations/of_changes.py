@@ -195,6 +195,29 @@ class OfChanges(Asked):
 
         return unpin(self.model, who, at, write=write, anyway=anyway)
 
+    def pull(
+        self, files: Sequence[str] = (), *, write: bool = False, anyway: bool = False,
+        progress: Callable[[int], None] | None = None,
+    ) -> Change:  # fmt: skip
+        """Read directories into the files that stand for them. See ``operations.pulling``.
+
+        Args:
+            files: which of these files; all where none is named.
+            write: write them; else it is only shown.
+            anyway: also where a directory lost more than its guard, or an expectation fails then.
+            progress: called with how many entries have come.
+
+        Returns:
+            the diff, who moves by it and what else it does, ``written``; see ``Change``.
+
+        Raises:
+            UsageError: no source has such a file, or a directory lost more than its guard.
+            OakTagError: a directory does not answer, refuses, or does not give all.
+        """
+        from oaktag.operations.pulling import pull
+
+        return pull(self.model, files, write=write, anyway=anyway, progress=progress)
+
     def correct(
         self, who: str, attribute: str, value: str | None, *, by: str = "", why: str = "",
         write: bool = False, anyway: bool = False,

@@ -6,16 +6,18 @@ whatever happens then.
 
 from __future__ import annotations
 
+import fcntl
 import sqlite3
+import time
 from collections.abc import Iterator
 from contextlib import contextmanager
 from pathlib import Path
 from typing import Any
 
 from sqlalchemy import Connection, Engine, create_engine, event, make_url, text
-from sqlalchemy.exc import ArgumentError, DBAPIError, NoSuchModuleError
+from sqlalchemy.exc import ArgumentError, DBAPIError, NoSuchModuleError, OperationalError
 
-from oaktag.errors import NotPossibleHere, OakTagError, UsageError
+from oaktag.errors import NoAnswer, NotPossibleHere, OakTagError, UsageError
 from oaktag.workspace.lock import OWN, own_folder
 
 #: So long a process waits for another that writes, in seconds.
@@ -64,14 +66,14 @@ def opened(url: str, root: Path, *, write: bool) -> Engine:
 def _prepared(connection: sqlite3.Connection, _: Any) -> None:
     # We begin transactions ourselves: the driver would do so only before the first change.
     connection.isolation_level = None
-    for told in ("journal_mode=WAL", "synchronous=FULL", f"busy_timeout={PATIENCE * 1000}"):
+    for told in (f"busy_timeout={PATIENCE * 1000}", "journal_mode=WAL", "synchronous=FULL"):
         connection.execute(f"PRAGMA {told}")
 
 
 @contextmanager
 def writing(engine: Engine) -> Iterator[Connection]:
     """A transaction of one who writes, alone."""
-    with told_plainly(engine), engine.connect() as db:
+    with told_plainly(engine), _turn(engine), engine.connect() as db:
         if engine.dialect.name == "sqlite":
             db.exec_driver_sql("BEGIN IMMEDIATE")
             try:
@@ -84,6 +86,33 @@ def writing(engine: Engine) -> Iterator[Connection]:
             with db.begin():
                 db.execute(text("SELECT pg_advisory_xact_lock(:turn)"), {"turn": _TURN})
                 yield db
+
+
+@contextmanager
+def _turn(engine: Engine) -> Iterator[None]:
+    """One writer of a file after the other: who asks SQLite alone waits longer and longer between
+    two tries, and one who writes all the time would keep everybody else out.
+
+    Raises:
+        OakTagError: another has been writing for too long.
+    """
+    if engine.dialect.name != "sqlite":
+        yield
+        return
+    with open(f"{engine.url.database}-turn", "ab") as held:
+        end = time.monotonic() + PATIENCE
+        while True:
+            try:
+                fcntl.flock(held, fcntl.LOCK_EX | fcntl.LOCK_NB)
+                break
+            except BlockingIOError:
+                if time.monotonic() > end:
+                    raise OakTagError(
+                        f"the store {engine.url.database}: another has been writing to it for "
+                        f"{PATIENCE} s"
+                    ) from None
+                time.sleep(0.001)
+        yield
 
 
 @contextmanager
@@ -110,4 +139,7 @@ def told_plainly(engine: Engine) -> Iterator[None]:
     except DBAPIError as error:
         why = str(error.orig).strip().splitlines() or [type(error.orig).__name__]
         where = engine.url.render_as_string(hide_password=True)
-        raise OakTagError(f"the store {where}: {why[0]}") from error
+        away = isinstance(error, OperationalError) and engine.dialect.name == "postgresql"
+        raise (NoAnswer if away else OakTagError)(f"the store {where}: {why[0]}") from error
+    except OSError as error:
+        raise OakTagError(f"the store {engine.url.database}: {error.strerror}") from error

@@ -12,6 +12,8 @@ from oaktag.core.groups import HIGHEST_TAG, Numbering, tag_number
 from oaktag.core.lines import Action, Order
 from oaktag.findings import CODES, SEVERITIES, Finding
 from oaktag.located import Location
+from oaktag.workspace.directory_part import KEYS as DIRECTORY
+from oaktag.workspace.directory_part import Directory, read_directory
 from oaktag.workspace.folder import Folder
 from oaktag.workspace.listen_part import Listen, read_listen
 from oaktag.workspace.textfile import Problems
@@ -25,7 +27,9 @@ KEYS = (
     "corrections", "sessions", "store", "session_timeout", "binding_order", "severities",
     "accepted", "keep_open", "listen",
 )  # fmt: skip
-SOURCE_KEYS = ("file", "kind", "id", "address", "stability", "columns", "separator", "encoding")
+SOURCE_KEYS = (
+    "file", "kind", "id", "address", "stability", "columns", "separator", "encoding", *DIRECTORY
+)  # fmt: skip
 SUFFIXES = (".csv", ".jsonl", ".ldif")
 ENCODINGS = ("utf-8", "latin-1", "cp1252", "utf-16")
 SEPARATORS = {"comma": ",", "semicolon": ";", "tab": "\t", ",": ",", ";": ";", "|": "|"}
@@ -46,6 +50,8 @@ class Source(NamedTuple):
     #: "" where the header of the file tells it.
     separator: str = ""
     encoding: str = "utf-8"
+    #: The directory that ``oaktag pull`` writes the file from.
+    directory: Directory | None = None
 
 
 class Accepted(NamedTuple):
@@ -225,12 +231,16 @@ def _read_source(file: YamlFile, node: Node) -> Source | None:
     separator = file.choice(fields.get("separator"), "separator", tuple(SEPARATORS))
     encoding = file.choice(fields.get("encoding"), "encoding", ENCODINGS)
     unread = ("separator" in fields and not separator) or ("encoding" in fields and not encoding)
+    directory = read_directory(file, fields)
+    if directory is not None and name is not None and not name.endswith((".jsonl", ".ldif")):
+        told = "a file .jsonl or .ldif, which oaktag pull writes"
+        file.fail(fields["file"], f"a directory is not written as {name!r}", told)
     if name is None or kind is None or key is None or unread:
         return None
     return Source(
         name, kind, key, file.text(fields.get("address"), "address"),
         file.text(fields.get("stability"), "stability"), columns, node,
-        SEPARATORS[separator] if separator else "", encoding or "utf-8",
+        SEPARATORS[separator] if separator else "", encoding or "utf-8", directory,
     )  # fmt: skip
 
 

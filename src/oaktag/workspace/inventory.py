@@ -171,6 +171,8 @@ FORMS = {
 def _read_source(
     root: Folder, source: Source, config: Config, problems: Problems
 ) -> SourceTable | None:
+    if source.directory is not None and not root.has(source.file):
+        return SourceTable(source.kind, source.file, [], [], {})  # nobody has pulled it yet
     form = FORMS.get(Path(source.file).suffix.lower(), CSV)
     listing = form.read(root, source, problems)
     if listing is None:

@@ -37,7 +37,7 @@ KEPT = frozenset(
     {
         ".gitignore",
         known_lists.NAME,
-        *(f"store.db{end}" for end in ("", "-wal", "-shm", "-journal")),
+        *(f"store.db{end}" for end in ("", "-wal", "-shm", "-journal", "-turn")),
     }
 )
 #: Above so many files everything is synced at once, not one by one.

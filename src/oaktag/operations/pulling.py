@@ -1,0 +1,165 @@
+"""``pull``: read directories into the files that stand for them, diff first."""
+
+from __future__ import annotations
+
+import base64
+import json
+from collections.abc import Callable, Iterable, Sequence
+from pathlib import Path
+
+from oaktag.errors import UsageError
+from oaktag.operations.change import NOTHING, Change, made
+from oaktag.operations.model import Model
+from oaktag.workspace import edits
+from oaktag.workspace.config_file import Config, Source, read_config
+from oaktag.workspace.folder import Folder
+from oaktag.workspace.ldiffile import list_ldif
+from oaktag.workspace.textfile import Problems
+
+
+def pull(
+    model: Model,
+    files: Sequence[str] = (),
+    *,
+    write: bool,
+    anyway: bool = False,
+    progress: Callable[[int], None] | None = None,
+) -> Change:
+    """What directories say now, as a change of the files that stand for them.
+
+    Args:
+        model: the workspace.
+        files: which of these files; all where none is named.
+        write: write them; else it is only shown.
+        anyway: also where a directory lost more than its guard, or an expectation fails then.
+        progress: called with how many entries have come.
+
+    Raises:
+        UsageError: no source has such a file, or a directory lost more than its guard.
+        NoAnswer: a directory does not answer.
+        OakTagError: one refuses, or does not give all.
+    """
+    changed = pulled(
+        model.files.folder, model.files.config, files, anyway=anyway, progress=progress
+    )
+    return made(model, "pull", changed, write=write, anyway=anyway)
+
+
+def pull_first(
+    root: Path, files: Sequence[str] = (), *, write: bool, anyway: bool = False,
+    progress: Callable[[int], None] | None = None,
+) -> Change:  # fmt: skip
+    """The same for a workspace that cannot be read without what is pulled: others of its files name
+    who is in a directory.
+
+    Raises:
+        WorkspaceError: with it, it cannot be read either.
+    """
+    folder, problems = Folder(root), Problems()
+    config = read_config(folder, problems)
+    if config is None or problems.count:
+        raise problems.error()
+    changed = pulled(folder, config, files, anyway=anyway, progress=progress)
+    then = Model.read(folder.over(changed))
+    shown = edits.difference(folder, changed)
+    if changed and write:
+        edits.write_all(then.files._replace(folder=folder), "pull", changed)
+    return Change(
+        "pull",
+        files=list(changed),
+        diff=shown,
+        written=bool(changed) and write,
+        hidden_by=[],
+        **NOTHING,
+    )
+
+
+def pulled(
+    folder: Folder, config: Config, files: Sequence[str], *, anyway: bool,
+    progress: Callable[[int], None] | None,
+) -> dict[str, str]:  # fmt: skip
+    """The texts of files that directories give, as of now."""
+    from oaktag.sources.directory import Entry, entries
+
+    live = [s for s in config.sources if s.directory is not None]
+    if not live:
+        raise UsageError("no source has a directory: ldap: in a source of oaktag.yaml names one")
+    named = {source.file for source in live}
+    if odd := [name for name in files if name not in named]:
+        raise UsageError(
+            f"{odd[0]} is no file of a directory; there are {', '.join(sorted(named))}"
+        )
+    changed: dict[str, str] = {}
+    for source in live:
+        if files and source.file not in files:
+            continue
+        assert source.directory is not None
+        found: Iterable[Entry] = entries(source.directory, progress)
+        text = ldif((e.name, e.values) for e in found)
+        now = _listed(folder, source, text, ".ldif")
+        was = _listed(folder, source, folder.text(source.file), source.file)
+        lost = was.keys() - now.keys()
+        most = len(was) * source.directory.guard / 100
+        if len(lost) > most and not anyway:
+            some = ", ".join(sorted(lost)[:3])
+            raise UsageError(
+                f"{source.file}: {len(lost):,} of {len(was):,} are not in the directory any more "
+                f"({some}{' …' if len(lost) > 3 else ''}), and its guard is "
+                f"{source.directory.guard} %; nothing is written. --anyway believes it"
+            )
+        changed[source.file] = text if source.file.endswith(".ldif") else _lines(now, source.id)
+    return changed
+
+
+Rows = dict[str, dict[str, list[str]]]
+
+
+def _listed(folder: Folder, source: Source, text: str, name: str) -> Rows:
+    """The endpoints of a text by their ids, each with its values."""
+    if not text.strip():
+        return {}
+    if name.endswith(".jsonl"):
+        rows = [json.loads(line) for line in text.splitlines() if line.strip()]
+        return {str(row.get(source.id)): row for row in rows}
+    problems = Problems()
+    listing = list_ldif(folder.over({source.file: text}), source.file, source.id, problems, "utf-8")
+    if listing is None:
+        raise problems.error()
+    found: Rows = {}
+    ids = listing.columns[source.id.lower()] if listing.columns else None
+    for row, code in enumerate([] if ids is None else ids.codes.tolist()):
+        assert ids is not None
+        found[ids.values[code][0]] = {
+            attribute: list(column.values[n])
+            for attribute, column in sorted(listing.columns.items())
+            if (n := int(column.codes[row])) >= 0
+        }
+    return found
+
+
+def _lines(rows: Rows, key: str) -> str:
+    """Endpoints as JSON Lines, in the order of their ids: the same bytes for the same directory."""
+    told: list[dict[str, str | list[str]]] = []
+    for name, values in sorted(rows.items()):
+        rest = {k: v[0] if len(v) == 1 else v for k, v in values.items() if k != key.lower()}
+        told.append({key: name, **rest})
+    return "".join(json.dumps(row, ensure_ascii=False) + "\n" for row in told)
+
+
+def ldif(entries: Iterable[tuple[str, dict[str, list[bytes]]]]) -> str:
+    """Entries as LDIF (RFC 2849), in the order of their names."""
+    lines = ["version: 1", ""]
+    for name, values in sorted(entries, key=lambda e: e[0].lower()):
+        lines.append(_line("dn", name.encode()))
+        for attribute in sorted(values, key=str.lower):
+            lines += [_line(attribute, value) for value in sorted(values[attribute])]
+        lines.append("")
+    return "\n".join(lines)
+
+
+def _line(attribute: str, value: bytes) -> str:
+    """An attribute with its value; in base64 where it is no SAFE-STRING (RFC 2849, note 4)."""
+    safe = all(0 < b < 128 and b not in (10, 13) for b in value)
+    if safe and value[:1] not in (b" ", b":", b"<") and not value.endswith(b" "):
+        return f"{attribute}: {value.decode()}"
+    return f"{attribute}:: {base64.b64encode(value).decode()}"
