@@ -70,6 +70,8 @@ def directory(ldif: str, limit: str = "unlimited") -> Iterator[Directory]:
     """A server with some entries, below those of the base."""
     place = Path(tempfile.mkdtemp(prefix="ldap-", dir="/tmp"))
     (place / "data").mkdir()
+    # One of those who ask takes the machine's own name for localhost.
+    names = sorted({"localhost", socket.gethostname(), socket.getfqdn()})
 
     def run(*command: str, text: str = "") -> None:
         done = subprocess.run(
@@ -78,7 +80,7 @@ def directory(ldif: str, limit: str = "unlimited") -> Iterator[Directory]:
         assert done.returncode == 0, (command, done.stderr[-2000:])
 
     run("openssl", "req", "-x509", "-newkey", "rsa:2048", "-nodes", "-days", "2", "-keyout", "key.pem",
-        "-out", "cert.pem", "-subj", "/CN=localhost", "-addext", "subjectAltName=DNS:localhost")  # fmt: skip
+        "-out", "cert.pem", "-subj", "/CN=localhost", "-addext", "subjectAltName=" + ",".join(f"DNS:{name}" for name in names))  # fmt: skip
     shutil.copy(place / "cert.pem", place / "ca.pem")
     config = CONFIG.format(place=place, base=BASE, reader=READER, limit=limit)
     (place / "slapd.conf").write_text(config)

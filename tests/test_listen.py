@@ -22,6 +22,8 @@ from typing import Any, NamedTuple
 import pytest
 from pyrad.packet import AcctPacket, AuthPacket, CoAPacket
 
+import directories
+import radius_servers
 from conftest import Ran
 from databases import postgres, programs
 from oaktag.core.addresses import parse_prefix
@@ -421,3 +423,25 @@ def test_without_a_word_of_who_may_tell(
     assert ran.status == 2 and "nobody may tell anything" in ran.err
     ran = oaktag("-C", folder, "store")
     assert ran.status == 2 and "there is no store yet; oaktag listen begins one" in ran.err
+
+
+def test_a_real_server_asks_for_the_group(shipped: Path, client: str) -> None:
+    """Somebody logs in: a real RADIUS server has a real directory check the password, and answers with
+    the group that we say; a wrong password gets none."""
+    if not (directories.is_here() and radius_servers.is_here()):
+        if os.environ.get("OAKTAG_REQUIRE_REAL") == "1":
+            pytest.fail("slapd or freeradius is not here (slapd, freeradius, freeradius-ldap)")
+        pytest.skip("slapd or freeradius is not here (slapd, freeradius, freeradius-ldap)")
+    with (shipped / "oaktag.yaml").open("a") as file:
+        file.write(LISTEN.format(changes=3799))
+    people = (shipped / "inventory/people.ldif").read_text()
+    people = people.replace("uid: ada\n", "uid: ada\nuserPassword: quite a secret\n", 1)
+    with directories.directory(people) as server, listening(shipped) as here:
+        login = here.ports["login", "127.0.0.1"]
+        with radius_servers.radius_server(server, login, SECRET) as port:
+            told = {"User_Name": "ada", "NAS_IP_Address": "10.20.11.1", "NAS_Port_Id": "ge-0/1"}
+            answer = ask(client, port, "auth", User_Password="quite a secret", **told)
+            assert answer.startswith("Access-Accept") and 'Filter-Id = "librarians"' in answer
+            wrong = ask(client, port, "auth", User_Password="a wrong one", **told)
+            assert wrong.startswith("Access-Reject") and "Filter-Id" not in wrong
+    assert here.told[-1]["counts"]["log-ins accepted"] == 1

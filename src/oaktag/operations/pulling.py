@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import base64
 import json
+import re
 from collections.abc import Callable, Iterable, Sequence
 from pathlib import Path
 
@@ -13,7 +14,8 @@ from oaktag.operations.model import Model
 from oaktag.workspace import edits
 from oaktag.workspace.config_file import Config, Source, read_config
 from oaktag.workspace.folder import Folder
-from oaktag.workspace.ldiffile import list_ldif
+from oaktag.workspace.ldiffile import list_entries, list_ldif
+from oaktag.workspace.listing import Listing
 from oaktag.workspace.textfile import Problems
 
 
@@ -95,8 +97,8 @@ def pulled(
             continue
         assert source.directory is not None
         found: Iterable[Entry] = entries(source.directory, progress)
-        text = ldif((e.name, e.values) for e in found)
-        now = _listed(folder, source, text, ".ldif")
+        held = sorted((e.name, e.values) for e in found)
+        now = _rows(source, list_entries(source.file, source.id, held))
         was = _listed(folder, source, folder.text(source.file), source.file)
         lost = was.keys() - now.keys()
         most = len(was) * source.directory.guard / 100
@@ -107,10 +109,13 @@ def pulled(
                 f"({some}{' …' if len(lost) > 3 else ''}), and its guard is "
                 f"{source.directory.guard} %; nothing is written. --anyway believes it"
             )
-        changed[source.file] = text if source.file.endswith(".ldif") else _lines(now, source.id)
+        by_lines = source.file.endswith(".jsonl")
+        changed[source.file] = _lines(now, source.id) if by_lines else ldif(held)
     return changed
 
 
+#: RFC 2849, note 4: no control that parts lines, nothing beyond ASCII; and no space at either end.
+_SAFE = re.compile(rb"(?:[^\x00\n\r :<\x80-\xff](?:[^\x00\n\r\x80-\xff]*[^\x00\n\r \x80-\xff])?)?")
 Rows = dict[str, dict[str, list[str]]]
 
 
@@ -125,6 +130,11 @@ def _listed(folder: Folder, source: Source, text: str, name: str) -> Rows:
     listing = list_ldif(folder.over({source.file: text}), source.file, source.id, problems, "utf-8")
     if listing is None:
         raise problems.error()
+    return _rows(source, listing)
+
+
+def _rows(source: Source, listing: Listing) -> Rows:
+    """The endpoints of a listing by their ids."""
     found: Rows = {}
     ids = listing.columns[source.id.lower()] if listing.columns else None
     for row, code in enumerate([] if ids is None else ids.codes.tolist()):
@@ -159,7 +169,6 @@ def ldif(entries: Iterable[tuple[str, dict[str, list[bytes]]]]) -> str:
 
 def _line(attribute: str, value: bytes) -> str:
     """An attribute with its value; in base64 where it is no SAFE-STRING (RFC 2849, note 4)."""
-    safe = all(0 < b < 128 and b not in (10, 13) for b in value)
-    if safe and value[:1] not in (b" ", b":", b"<") and not value.endswith(b" "):
+    if _SAFE.fullmatch(value):
         return f"{attribute}: {value.decode()}"
     return f"{attribute}:: {base64.b64encode(value).decode()}"

@@ -12,7 +12,7 @@ from __future__ import annotations
 import base64
 import io
 import re
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 
 from oaktag.core.arrays import np
@@ -70,6 +70,27 @@ def list_ldif(
     return _listing(name, key.lower(), entries)
 
 
+def list_entries(
+    name: str, key: str, held: Iterable[tuple[str, Mapping[str, Sequence[bytes]]]]
+) -> Listing:
+    """The same for entries as a directory gives them: their names, and values as octets."""
+    entries: dict[str, Entry] = {}
+    for named, values in held:
+        entry = entries[_normal(named)] = Entry(named, 0)
+        for attribute, some in values.items():
+            plain = attribute.partition(";")[0].lower()
+            entry.values.setdefault(plain, []).extend(map(_decoded, some))
+    return _listing(name, key.lower(), entries)
+
+
+def _decoded(value: bytes) -> str:
+    """A value as text; "" for a picture or a certificate: nothing that a rule could compare."""
+    try:
+        return value.decode()
+    except UnicodeDecodeError:
+        return ""
+
+
 def _records(text: str) -> Iterator[list[tuple[int, str]]]:
     """Records as (physical line, unfolded text), without comments."""
     record: list[tuple[int, str]] = []
@@ -101,9 +122,7 @@ def _parse(number: int, line: str) -> Line:
         raise _Bad(number, f"the value of {attribute} is given by URL", "the value itself")
     if form == ":":
         try:
-            value = base64.b64decode(value, validate=True).decode("utf-8")
-        except UnicodeDecodeError:
-            value = ""  # a picture, a certificate: nothing that a rule could compare
+            value = _decoded(base64.b64decode(value, validate=True))
         except ValueError:  # binascii.Error is one, and so is what is not ASCII
             raise _Bad(number, f"the value of {attribute} is not base64", "RFC 4648") from None
     return number, attribute.lower(), value
