@@ -12,6 +12,12 @@ import pytest
 
 import oaktag as package
 from conftest import Ran
+from oaktag.core.addresses import parse_prefix
+from oaktag.core.session_records import KINDS, Record
+from oaktag.store import Store
+from oaktag.workspace.config_file import DAY
+from oaktag.workspace.times import parse_instant
+from oaktag.workspace.whereabouts import url_of
 
 Run = Callable[..., Ran]
 TIMES = ("2026-11-20T10:00:00Z", "2026-11-22T10:00:00Z", "2026-11-24T10:00:00Z")
@@ -127,3 +133,41 @@ def test_what_cannot_be_asked_of_a_time(past: Path, tmp_path: Path, oaktag: Run)
     assert oaktag("new", tmp_path / "alone").status == 0
     ran = oaktag("-C", tmp_path / "alone", "members", "--at", "2026-11-25")
     assert ran.status == 2 and "this is no git repository" in ran.err
+
+
+def test_sessions_of_the_store_as_of_a_time(past: Path, oaktag: Run) -> None:
+    """Of the store counts who was there then; what ended later had not, and what it does not know it
+    says."""
+    at = parse_prefix("10.20.11.77")
+    told = [
+        ("2026-11-22T08:00:00Z", "start", "s1", "gus"), ("2026-11-22T20:00:00Z", "start", "s2", "ada"),
+        ("2026-11-23T09:00:00Z", "stop", "s2", "ada"),
+    ]  # fmt: skip
+    records = []
+    for time, kind, session, who in told:
+        moment = parse_instant(time)
+        assert moment is not None
+        word = next(k for k in KINDS if k == kind)
+        records.append(Record(moment, word, "ashgrove-access", session, who, (at,)))
+    store = Store(url_of(past), past, DAY, write=True)
+    store.take(records, "test", 0)
+    store.close()
+
+    def there(time: str) -> list[tuple[str, str]]:
+        rows = oaktag("-C", past, "bindings", "--at", time, "--json").json["bindings"]
+        return [(r["group"], r["since"][:13]) for r in rows if r["prefix"] == f"{at}"]
+
+    assert there("2026-11-22T07:59:59Z") == []
+    assert there("2026-11-22T08:00:00Z") == [("network-desk", "2026-11-22T08")]
+    assert there("2026-11-22T19:59:59Z") == [("network-desk", "2026-11-22T08")]
+    assert there("2026-11-22T20:00:00Z") == [("librarians", "2026-11-22T20")]
+    assert there("2026-11-23T08:59:59Z") == [("librarians", "2026-11-22T20")]
+    # She logged off, and who had it before her has not got it back.
+    assert there("2026-11-23T09:00:00Z") == []
+    ran = oaktag("-C", past, "members", "--at", "2026-11-22T21:00:00Z", "--json")
+    (row,) = (r for r in ran.json["endpoints"] if r["endpoint"] == "ada")
+    told_of = {s["address"]: (s["since"], s["from"]) for s in row["sessions"]}
+    assert told_of["10.20.11.77"] == ("2026-11-22T20:00:00+00:00", "store:ashgrove-access")
+    assert "and those of the store" in ran.err
+    ran = oaktag("-C", past, "members", "--at", "2026-11-21", "--json")
+    assert "the store knows of no session before 2026-11-22T08:00:00+00:00" in ran.err
