@@ -121,6 +121,15 @@ def _kind(word: str) -> Kind:
         ),
         ("1 start n/a ada A; 2 stop n/a ada; 3 interim n/a ada A", "ada@n 1-2 stopped"),
         ("1 start n/a ada A; 2 stop n/a ada; 3 start n/a ada A", "ada@n 1-2 stopped; ada@n 3-None "),
+        # Names of sessions begin anew with their node, and with no other.
+        (
+            "1 start n/a ada A; 2 stop n/a ada; 3 restart n; 4 interim n/a ada A",
+            "ada@n 1-2 stopped; ada@n 4-None ",
+        ),
+        (
+            "1 start n/a ada A; 2 stop n/a ada; 3 interim m/b ben A; 4 restart m; 5 interim n/a ada A",
+            "ada@n 1-2 stopped; ben@m 3-4 restarted",
+        ),
         ("1 start n/a ada A; 4 interim n/a ada B", "ada@n 1-4 moved"),
         ("1 start n/a ada A; 4 interim n/a ada C", "ada@n 1-None "),
         ("1 start n/a ada; 4 interim n/a ada A", "ada@n 4-None "),
@@ -134,6 +143,20 @@ def test_what_comes_of_records(told: str, meant: str) -> None:
     for some in (every, every[::-1], [*every, *every]):
         found = spells(ADDRESSES[0], some, TIMEOUT)
         assert "; ".join(map(FORM.format, found)) == meant
+
+
+def test_what_is_told_of_a_session_is_what_was_told_last() -> None:
+    (one,) = spells(
+        ADDRESSES[0],
+        [
+            Record(1, "start", "n", "a", "ada", (ADDRESSES[0],), (("port", "1"),)),
+            Record(2, "interim", "n", "a", "ada", (ADDRESSES[0],), (("port", "2"),)),
+            Record(3, "interim", "n", "a", "ada", (ADDRESSES[0],)),
+        ],
+        TIMEOUT,
+    )
+    assert (one.told, one.confirmed, one.ends(TIMEOUT)) == ((("port", "2"),), 3, 13)
+    assert [one.at(moment, TIMEOUT) for moment in (0, 1, 12, 13)] == [False, True, True, False]
 
 
 @given(tellings(), st.randoms(use_true_random=False))
