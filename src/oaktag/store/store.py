@@ -10,6 +10,7 @@ from __future__ import annotations
 import json
 from collections import Counter, OrderedDict
 from collections.abc import Iterable, Iterator, Sequence
+from functools import lru_cache
 from pathlib import Path
 from typing import Any, NamedTuple, TypeVar
 
@@ -140,10 +141,9 @@ class Store:
             return []
         rows = {_row(record): record for record in told}
         last = db.scalar(select(func.max(records.c.id))) or 0
-        db.execute(
-            self._insert(records).on_conflict_do_nothing(),
-            [dict(zip(_COLUMNS, row, strict=True), source=source, arrived=arrived) for row in rows],
-        )
+        names = (*_COLUMNS, "source", "arrived")
+        insert = self._insert(records).on_conflict_do_nothing()
+        _many(db, insert, names, [(*row, source, arrived) for row in rows])
         columns = [records.c[name] for name in _COLUMNS]
         found = db.execute(select(*columns).where(records.c.id > last).order_by(records.c.id))
         return [rows[tuple(row)] for row in found]
@@ -159,14 +159,9 @@ class Store:
                     known.add(text)
                     fresh.setdefault(record.key, []).append(text)
         if fresh:
-            db.execute(
-                self._insert(places).on_conflict_do_nothing(),
-                [
-                    {"address": text, "node": node, "session": session}
-                    for (node, session), some in fresh.items()
-                    for text in some
-                ],
-            )
+            held = [(text, *key) for key, some in fresh.items() for text in some]
+            insert = self._insert(places).on_conflict_do_nothing()
+            _many(db, insert, ("address", "node", "session"), held)
         # Of a session that comes to an address late, that address has not heard what it should.
         late = {a for key in self._known_before(db, fresh, new) for a in fresh[key]}
         by_address: dict[str, list[Record]] = {}
@@ -177,7 +172,7 @@ class Store:
                 by_address.setdefault(text, []).append(record)
         late |= by_address.keys() - self._sweeps.keys()
         gone: list[str] = []
-        rows: list[dict[str, Any]] = []
+        rows: list[tuple[Any, ...]] = []
         for text in sorted(by_address.keys() - late):
             sweep, some = self._sweeps[text], sorted(by_address[text], key=lambda r: r.order)
             if not sweep.takes(some[0]):
@@ -362,29 +357,49 @@ class Store:
         return {t.name: b - a for t, b, a in zip((sessions, records), before, after, strict=True)}
 
 
-def _replace(db: Connection, insert: Any, gone: Sequence[str], rows: list[dict[str, Any]]) -> None:
+def _many(
+    db: Connection, statement: Any, columns: Sequence[str], rows: Sequence[tuple[Any, ...]]
+) -> None:
+    """Run a statement for many rows: compiled once, values given to the driver as they are."""
+    if not rows:
+        return
+    compiled = statement.compile(dialect=db.dialect, column_keys=list(columns))
+    held: Any = rows
+    if compiled.positiontup is None:
+        held = [dict(zip(columns, row, strict=True)) for row in rows]
+    else:
+        assert tuple(compiled.positiontup) == tuple(columns)
+    db.exec_driver_sql(compiled.string, held)
+
+
+def _replace(
+    db: Connection, insert: Any, gone: Sequence[str], rows: Sequence[tuple[Any, ...]]
+) -> None:
     """Take all sessions of some addresses out; put some in, in place of those that are there."""
     for some in _parts(gone):
         db.execute(delete(sessions).where(sessions.c.address.in_(some)))
-    if rows:
-        new = {c.name: insert.excluded[c.name] for c in sessions.c if not c.primary_key}
-        db.execute(
-            insert.on_conflict_do_update(index_elements=["address", "place"], set_=new), rows
-        )
+    new = {c.name: insert.excluded[c.name] for c in sessions.c if not c.primary_key}
+    upsert = insert.on_conflict_do_update(index_elements=["address", "place"], set_=new)
+    _many(db, upsert, [c.name for c in sessions.c], rows)
 
 
 def _parts(items: Sequence[_Item]) -> Iterator[Sequence[_Item]]:
     return (items[n : n + _FEW] for n in range(0, len(items), _FEW))
 
 
+@lru_cache(maxsize=1 << 16)
 def _text(address: Prefix) -> str:
     return address_text(address.family, address.start)
 
 
 def _row(record: Record) -> tuple[Any, ...]:
     where = " ".join(map(_text, record.addresses))
-    told = json.dumps(record.told, ensure_ascii=False, separators=(",", ":"))
-    return (*record[:5], where, told)
+    return (*record[:5], where, _json(record.told))
+
+
+@lru_cache(maxsize=1 << 16)
+def _json(told: tuple[tuple[str, str], ...]) -> str:
+    return json.dumps(told, ensure_ascii=False, separators=(",", ":"))
 
 
 def _record(row: Any) -> Record:
@@ -396,16 +411,12 @@ def _told(text: str) -> tuple[tuple[str, str], ...]:
     return tuple((name, value) for name, value in json.loads(text))
 
 
-def _spell_rows(sweep: Sweep, begin: int) -> list[dict[str, Any]]:
+def _spell_rows(sweep: Sweep, begin: int) -> list[tuple[Any, ...]]:
+    """Sessions as rows of their table, column by column."""
     address = _text(sweep.address)
     return [
-        {
-            "address": address, "place": n, "endpoint": s.endpoint, "node": s.node,
-            "session": s.session, "since": s.since, "confirmed": s.confirmed, "until": s.until,
-            "ended": s.ended, "told": json.dumps(s.told, ensure_ascii=False, separators=(",", ":")),
-        }
-        for n, s in enumerate(sweep.spells[begin:], begin)
-    ]  # fmt: skip
+        (address, n, *s[1:-1], _json(s.told)) for n, s in enumerate(sweep.spells[begin:], begin)
+    ]
 
 
 def _spell(row: Any) -> Spell:
