@@ -293,6 +293,18 @@ def test_a_session_is_told_of_its_other_group(folder: Path, client: str) -> None
             assert (moved["was"], moved["is"], moved["answer"]) == (
                 "librarians", "network-desk", "acknowledged"
             )  # fmt: skip
+            config.write_text(
+                config.read_text().replace("127.0.0.1, secret", "127.0.0.0/8, secret")
+            )
+            here.until("reloaded", lambda _: sum(t["event"] == "reloaded" for t in here.told) == 2)
+            with socket.socket(socket.AF_INET, socket.SOCK_DGRAM) as other:
+                other.bind(("127.0.0.9", 0))
+                other.settimeout(5)
+                asked = AuthPacket(secret=SECRET.encode(), dict=radius._dictionary())
+                asked.AddAttribute("User-Name", "ada")
+                asked.add_message_authenticator()
+                other.sendto(asked.RequestPacket(), ("127.0.0.1", here.ports["login", "127.0.0.1"]))
+                assert other.recv(4096)[0] == 2, "a new client is one at once"
             rules.write_text("rules: [oh no")
             assert "cannot be read" in here.until("trouble")["what"]
             login = here.ports["login", "127.0.0.1"]
@@ -383,6 +395,37 @@ def test_killed_while_it_takes_in(folder: Path, oaktag: Run) -> None:
     stored = oaktag("-C", folder, "store", "--check", "--json").json
     rows = {k["kind"]: k["rows"] for k in stored["kinds"]}
     assert rows["records"] >= len(acknowledged) > 200 and stored["differing"] == []
+
+
+def test_addresses_of_a_record() -> None:
+    """All that are told; one of IPv4 in IPv6's clothes is of IPv4; those that say nothing are none."""
+    packet = AcctPacket(secret=b"x", dict=radius._dictionary())
+    for key, value in (
+        ("Acct-Session-Id", "s"),
+        ("User-Name", "a\x00b\x1b[2J"),
+        ("Acct-Status-Type", 3),
+    ):
+        packet.AddAttribute(key, value)
+    packet.AddAttribute("Framed-IP-Address", "255.255.255.254")
+    for octets in (b"\0" * 10 + b"\xff\xff\x0a\x01\x02\x03", b"\0" * 16, b"\x20\x01" + b"\0" * 14):
+        packet.AddAttribute("Framed-IPv6-Address", octets)
+    packet.AddAttribute("Framed-IPv6-Prefix", b"\0\x40" + b"\x20\x01\x0d\xb8" + b"\0" * 4)
+    packet.AddAttribute("Event-Timestamp", 1_000_000_000)
+    packet.AddAttribute("NAS-Port-Type", 19)
+    told = radius.accounting(packet.RequestPacket(), b"x", "192.0.2.9", 1_000_000_010_000_000)
+    assert told.record is not None
+    assert [str(a) for a in told.record.addresses] == ["10.1.2.3/32", "2001::/128"]
+    assert told.record[:5] == (
+        1_000_000_000_000_000, "interim", "192.0.2.9", "s", "a\ufffdb\ufffd[2J"
+    )  # fmt: skip
+    assert told.record.told == (("nas-port-type", "19"),)
+    # A clock that is ahead by more than minutes is not believed; what was late says so.
+    late = radius.accounting(packet.RequestPacket(), b"x", "192.0.2.9", 900_000_000_000_000)
+    assert late.record is not None and late.record.time == 900_000_000_000_000
+    del packet["Event-Timestamp"]
+    packet.AddAttribute("Acct-Delay-Time", 7)
+    late = radius.accounting(packet.RequestPacket(), b"x", "192.0.2.9", 10_000_000)
+    assert late.record is not None and late.record.time == 3_000_000
 
 
 def test_metrics(folder: Path, client: str) -> None:

@@ -10,14 +10,18 @@ import signal
 import time
 from collections.abc import Callable, Sequence
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from oaktag.core.session_records import Record, Spell
 from oaktag.errors import NotPossibleHere, OakTagError, UsageError, WorkspaceError
 from oaktag.operations.logins import Logins
 from oaktag.operations.model import Model
+from oaktag.workspace.config_file import Config
 from oaktag.workspace.times import instant_text
 from oaktag.workspace.whereabouts import url_of
+
+if TYPE_CHECKING:
+    from oaktag.sources.radius_server import Client
 
 #: What is told of what goes on.
 Tell = Callable[[dict[str, Any]], None]
@@ -57,15 +61,22 @@ def listen(root: Path, tell: Tell, metrics: str = "") -> None:
     asyncio.run(_Listening(root, model, tell).run(metrics))
 
 
+def _clients(config: Config) -> list[Client]:
+    """Who may tell and ask, with their secrets."""
+    from oaktag.sources.radius_server import Client
+
+    return [Client(c.prefix, c.secret.read()) for c in config.listen.clients]
+
+
 class _Listening:
     def __init__(self, root: Path, model: Model, tell: Tell) -> None:
-        from oaktag.sources.radius_server import Client, Listener
+        from oaktag.sources.radius_server import Listener
         from oaktag.store import Store
 
         config = model.files.config
         self.root, self.tell = root, tell
         self.logins = Logins(model)
-        clients = [Client(c.prefix, c.secret.read()) for c in config.listen.clients]
+        clients = _clients(config)
         self.store = Store(url_of(root, config.store), root, config.session_timeout, write=True)
         self.listener = Listener(
             clients, self.keep, lambda asked, sender: self.logins.answer(asked, sender),
@@ -111,10 +122,15 @@ class _Listening:
             self.tell({"event": "listening", "at": where, "store": self.store.where})
             working = asyncio.create_task(self.listener.work())
             following = asyncio.create_task(self.follow())
-            await ended.wait()
-            for task in (following, working):
+            waiting = asyncio.create_task(ended.wait())
+            tasks = {waiting, working, following}
+            done, _ = await asyncio.wait(tasks, return_when=asyncio.FIRST_COMPLETED)
+            for task in tasks:
                 task.cancel()
-            await asyncio.gather(working, following, return_exceptions=True)
+            await asyncio.gather(*tasks, return_exceptions=True)
+            await self.listener.finish()
+            for task in done - {waiting}:  # it should not have ended by itself
+                task.result()
         finally:
             self.listener.close()
             if shown is not None:
@@ -147,6 +163,7 @@ class _Listening:
         was = self.logins
         try:
             model = await asyncio.to_thread(Model.read, self.root)
+            clients = _clients(model.files.config)
         except (WorkspaceError, OakTagError) as error:
             told = str(error).splitlines()[0]
             if told != self.wrong:
@@ -155,7 +172,11 @@ class _Listening:
             self.again = time.monotonic() + AGAIN
             return
         self.logins, self.wrong = Logins(model), ""
+        self.listener.clients = clients
         self.tell({"event": "reloaded"})
+        old, new = (logins.model.files.config.listen for logins in (was, self.logins))
+        if old[:3] != new[:3]:
+            self.complain("other addresses or ports to listen at count when listen is begun anew")
         spells = await asyncio.to_thread(self.store.newest, time.time_ns() // 1000)
         moment, timeout = time.time_ns() // 1000, self.store.timeout
         moved = [

@@ -33,7 +33,7 @@ from pyrad.packet import (
     PacketError,
 )
 
-from oaktag.core.addresses import Prefix
+from oaktag.core.addresses import Prefix, parse_prefix
 from oaktag.core.session_records import Kind, Record
 
 #: A packet has at least a header, and at most so many octets (RFC 2865, section 3).
@@ -236,7 +236,8 @@ def _addresses(packet: Packet) -> tuple[Prefix, ...]:
     for held in _raw(packet, 97):  # a reserved octet, the length, and as much as it needs
         if len(held) >= 2 and held[1] == 128 and len(held) == 18:
             six.append(held[2:])
-    found += (Prefix(6, int.from_bytes(held, "big"), 128) for held in six)
+    # As text and back: an IPv4-mapped address is the IPv4 one.
+    found += (parse_prefix(str(ipaddress.IPv6Address(held))) for held in six if any(held))
     return tuple(sorted(set(found)))
 
 

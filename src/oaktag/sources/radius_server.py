@@ -88,6 +88,7 @@ class Listener:
     _answers: OrderedDict[tuple[Any, bytes], tuple[float, bytes]] = field(
         default_factory=OrderedDict
     )
+    _begun: asyncio.Task[None] | None = None
     _transports: list[asyncio.DatagramTransport] = field(default_factory=list)
 
     async def open(self, kind: str, address: str, port: int) -> tuple[str, int]:
@@ -140,8 +141,14 @@ class Listener:
             some = [self._waiting.popleft() for _ in range(min(len(self._waiting), TOGETHER))]
             if not self._waiting:
                 self._come.clear()
-            await asyncio.shield(self._batch(some))
+            self._begun = asyncio.create_task(self._batch(some))
+            await asyncio.shield(self._begun)
             await asyncio.sleep(0)
+
+    async def finish(self) -> None:
+        """Wait for what was taken up before :meth:`work` was cancelled."""
+        if self._begun is not None:
+            await asyncio.gather(self._begun, return_exceptions=True)
 
     async def _batch(self, some: list[_Waiting]) -> None:
         records: list[Record] = []
