@@ -7,6 +7,8 @@ import itertools
 import os
 import random
 import sqlite3
+import subprocess
+import sys
 from collections.abc import Iterator, Sequence
 from pathlib import Path
 
@@ -270,3 +272,41 @@ def test_a_file_that_is_no_store_is_told_so(tmp_path: Path) -> None:
     ):  # fmt: skip
         with pytest.raises(UsageError, match=why):
             Store(url, tmp_path, TIMEOUT)
+
+
+FULL = """
+import sys
+sys.path[:0] = sys.argv[2:]
+from pathlib import Path
+from campaigns.stores import TIMEOUT, steps
+from oaktag.errors import OakTagError
+from oaktag.store import Store
+place = Path(sys.argv[1])
+store, said = Store(f"sqlite:///{place}/store.db", place, TIMEOUT, write=True), 0
+filler = (place / "filler").open("wb", buffering=0)
+filler.write(b"x" * 200_000)
+try:
+    while True:
+        store.take(steps(said), "test", 0)
+        said += 1
+except OakTagError as error:
+    print(error)
+(place / "filler").unlink()
+filler.close()
+assert all(store.take(steps(n), "test", 0).new == 0 for n in range(said)), said
+assert store.take(steps(said), "test", 0).new and store.differing() == []
+print(said)
+"""
+
+
+def test_a_full_disk_loses_nothing_acknowledged(real_kernel: None, tmp_path: Path) -> None:
+    mounted = f'mount -t tmpfs -o size=900k tmpfs {tmp_path} && exec {sys.executable} -c "$0" "$@"'
+    tests = Path(__file__).parent
+    done = subprocess.run(
+        ["unshare", "-Urm", "sh", "-c", mounted, FULL, str(tmp_path), str(tests),
+         str(tests.parent / "benchmarks")],
+        capture_output=True, text=True, check=False,
+    )  # fmt: skip
+    assert done.returncode == 0, done.stderr
+    why, said = done.stdout.splitlines()
+    assert "full" in why and int(said) > 3, done.stdout
