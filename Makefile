@@ -46,7 +46,7 @@ campaign: $(BIN)/oaktag ## attack it at length (hours); docs/campaigns.md says w
 	cd benchmarks && for one in "readers --tries 1000000 --at-random" "readers --tries 20000" \
 	  "inputs --tries 20000" "kills --tries 10000" "pairs --tries 2000" "room --tries 1000" \
 	  "repositories --tries 500" "labs --tries 500" "judges --packets 1000000" "small --tables 20000 --lists 5000" \
-	  "dialects --tries 200000"; \
+	  "dialects --tries 200000" "datagrams --tries 1000000" "stores --tries 1000"; \
 	  do ../$(BIN)/python -m campaigns.$$one || exit 1; done
 
 lock: ## lock the requirements anew, each at its newest version that fits

@@ -7,7 +7,18 @@ from collections import Counter
 from pathlib import Path
 
 import pytest
-from campaigns import inputs, judges, kills, labs, pairs, readers, repositories, room, small
+from campaigns import (
+    datagrams,
+    inputs,
+    judges,
+    kills,
+    labs,
+    pairs,
+    readers,
+    repositories,
+    room,
+    small,
+)
 from campaigns.workspaces import BASE
 
 
@@ -39,6 +50,13 @@ def test_readers_fed_at_random(tmp_path: Path) -> None:
         data = inputs.changed(fed.sound[name], rng)
         came[fed.read(name, data, whole=rng.random() < 0.02)] += 1
     assert came["read"] > 100 and came["refused"] > 1000, came
+
+
+def test_datagrams_of_all_kinds() -> None:
+    counts, wrong, _ = datagrams.tried(4000, 7)
+    assert not wrong, wrong
+    assert counts["log-ins accepted"] == 8 and counts["refused: wrong secret"] > 1000, counts
+    assert counts["refused: malformed"] and counts["refused: another kind of packet"], counts
 
 
 def test_changes_killed_at_their_lines() -> None:

@@ -31,6 +31,7 @@ from oaktag.core.session_records import Record
 from oaktag.errors import OakTagError
 from oaktag.protocols import radius
 from oaktag.sources.radius_server import Client, Listener
+from oaktag.workspace.inventory import Names
 
 Run = Callable[..., Ran]
 SECRET = "not much of one"
@@ -426,6 +427,20 @@ def test_addresses_of_a_record() -> None:
     packet.AddAttribute("Acct-Delay-Time", 7)
     late = radius.accounting(packet.RequestPacket(), b"x", "192.0.2.9", 10_000_000)
     assert late.record is not None and late.record.time == 3_000_000
+
+
+@pytest.mark.parametrize(
+    ("told", "meant"),
+    [
+        ("ada", "ada"), ("Ada", "ada"), ("ada@quillmere.example", "ada"), ("DESK\\\\ADA", "ada"), ("DESK\\ada", "ada"),
+        ("Bert", "Bert"), ("bert", None), ("02-00-5E-10-00-21", "02:00:5e:10:00:21"),
+        ("0200.5e10.0021", "02:00:5e:10:00:21"), ("02005E100021", "02:00:5e:10:00:21"), ("02005E10002", None),
+        ("x@ada", None), ("", None),
+    ],
+)  # fmt: skip
+def test_who_is_meant(told: str, meant: str | None) -> None:
+    """By the name as it is told, in small letters without realm or domain, or a hardware address."""
+    assert Names({"ada", "Bert", "02:00:5e:10:00:21"}).of(told) == meant
 
 
 def test_metrics(folder: Path, client: str) -> None:

@@ -59,6 +59,7 @@ COMMANDS = (
     "review --out found.xlsx", "renumber kiosks --write", "renumber kiosks 4000 --json",
     "members --when kind=device --save kiosks --write --anyway", "pin --when kind=user --to kiosks --json",
     "pin ada bram --to kiosks --write --anyway", "help OT203",
+    "store", "store --check --json", "pull", "pull --json",
 )  # fmt: skip
 
 #: Pieces that have broken readers somewhere.

@@ -147,7 +147,7 @@ class _Listening:
 
     async def follow(self) -> None:
         """Tell of it each second, and read the folder again when it has changed."""
-        before: dict[str, Any] = {}
+        before = self.counts()
         while True:
             await asyncio.sleep(1)
             now = self.counts()
