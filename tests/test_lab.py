@@ -21,6 +21,8 @@ from hypothesis import strategies as st
 from conftest import Ran
 from networks import SEEDS, random_net, write_net
 from oaktag import Workspace
+from oaktag.core.addresses import parse_prefix
+from oaktag.core.session_records import Record
 from oaktag.demo.walk import wrong
 from oaktag.lab.handle import Lab, _alive
 from oaktag.operations import lab
@@ -29,9 +31,13 @@ from oaktag.operations.lab_plan import Beings
 from oaktag.operations.lab_probe import FARED, Telling
 from oaktag.operations.lab_reach import reach_agrees
 from oaktag.operations.lab_trials import Trying
+from oaktag.store import Store
 from oaktag.testing.slow import Stack
 from oaktag.testing.slow_reach import Being, Net
+from oaktag.workspace.config_file import DAY
+from oaktag.workspace.whereabouts import url_of
 from test_commands import _schema
+from test_corners import build
 from test_matrix import in_box
 from test_reach import ADDRESSES, GROUPS, maybe, nets, points
 
@@ -332,3 +338,47 @@ def test_reach_says_the_same_of_every_probe_and_of_no_other(seed: int, tmp_path:
         if t.meant and was.fares == FARED[0]
     ]
     assert fine and not all(fine)
+
+
+def test_a_lab_has_who_is_there_by_the_store(
+    real_kernel: None, tmp_path: Path, oaktag: Run
+) -> None:
+    """Who logged in sends with their tag; what is probed is the workspace as it was then, and goes on
+    with those who come when it is applied again."""
+    network = {
+        "nodes": [{"node": "gate", "learns": ["session"], "point": {}}],
+        "segments": [
+            {"segment": "desks", "node": "gate", "prefixes": ["10.1.0.0/24"]},
+            {"segment": "hall", "node": "gate", "prefixes": ["10.2.0.0/24"]},
+        ],
+        "feeds": [{"from": "registry", "to": "gate"}],
+    }  # fmt: skip
+    table = "name,ip,role\nb-1,10.2.0.1,b\n"
+    build(tmp_path, "a,b,web,,,,,\n", network=network, servers_csv=table)
+    config = json.loads((tmp_path / "oaktag.yaml").read_text())
+    config["sources"].append({"file": "people.csv", "kind": "user", "id": "name"})
+    (tmp_path / "oaktag.yaml").write_text(json.dumps(config))
+    (tmp_path / "people.csv").write_text("name,role\nada,a\nben,a\n")
+    now = time.time_ns() // 1000
+    store = Store(url_of(tmp_path), tmp_path, DAY, write=True)
+
+    def come(who: str, at: str) -> None:
+        store.take([Record(now, "start", "gate", who, who, (parse_prefix(at),))], "test", now)
+
+    come("ada", "10.1.0.7")
+    try:
+        assert oaktag("-C", tmp_path, "lab", "up").status == 0
+        ran = oaktag("-C", tmp_path, "lab", "probe", "ada", "b-1", "https", "--json")
+        assert ran.status == 0, ran.out
+        assert [(p["fares"], p["agrees"]) for p in ran.json["probes"]] == [
+            ("arrives and is answered", True)
+        ]
+        come("ben", "10.1.0.8")
+        assert oaktag("-C", tmp_path, "lab", "apply").status == 0
+        ran = oaktag("-C", tmp_path, "lab", "probe", "ben", "b-1", "https", "--json")
+        assert [(p["fares"], p["agrees"]) for p in ran.json["probes"]] == [
+            ("arrives and is answered", True)
+        ]
+    finally:
+        oaktag("-C", tmp_path, "lab", "down")
+        store.close()

@@ -9,6 +9,7 @@ from it is refused when it is another by then.
 from __future__ import annotations
 
 import errno
+import json
 import os
 import stat
 from codecs import BOM_UTF8
@@ -17,7 +18,7 @@ from hashlib import sha256
 from pathlib import Path
 from typing import NamedTuple
 
-from oaktag.core.addresses import Prefix
+from oaktag.core.addresses import Prefix, parse_prefix
 from oaktag.errors import UsageError
 
 #: Files up to so many bytes are remembered by what they hold, larger ones by size and times.
@@ -57,6 +58,10 @@ class _Seen(NamedTuple):
         return self.digest == other.digest
 
 
+#: Where a copy of a workspace keeps what was known of sessions besides its files.
+LIVE = ".oaktag/live.json"
+
+
 class LiveSession(NamedTuple):
     """A session that the store tells of: who is said to have which address, since when, by which
     node; whether it is over; and what else was told of it."""
@@ -91,8 +96,9 @@ class Folder:
         self._laid = dict(laid or {})
         self._seen: dict[str, _Seen | None] = {}
         self._marked: set[str] = set()
-        #: What is known of sessions besides the files, if anybody asks for it.
+        #: What tells of sessions besides the files; and what it told, once it was asked.
         self.live: Live | None = None
+        self._told: Sequence[LiveSession] = ()
         #: What an interrupted change was that was finished before these files were read.
         self.settled: str | None = None
 
@@ -102,6 +108,20 @@ class Folder:
         other = Folder(self.path, laid, alone=self.alone)
         other.live = self.live
         return other
+
+    def sessions(self, store: str, timeout: int, moment: int | None) -> Sequence[LiveSession]:
+        """Sessions besides those of the files: as a copy of a workspace keeps them, or else as they
+        are.
+
+        Raises:
+            OSError: the copy cannot be read.
+        """
+        if self.has(LIVE):
+            rows = json.loads(self.read(LIVE, MOST))
+            self._told = [LiveSession(r[0], parse_prefix(r[1]), *r[2:]) for r in rows]
+        elif self.live is not None:
+            self._told = self.live(store, timeout, moment)
+        return self._told
 
     def has(self, name: str) -> bool:
         """Whether there is a file (or anything else) of the name."""
@@ -178,6 +198,9 @@ class Folder:
                 found.setdefault(name, read_plain(inside(self.path, name), MOST)[0])
             if late := self.stale():
                 raise changed_meanwhile(late)
+        if self._told:
+            rows = [(s.endpoint, str(s.address), *s[2:]) for s in self._told]
+            found[LIVE] = json.dumps(rows, ensure_ascii=False).encode()
         return found
 
     def stale(self) -> list[str]:

@@ -25,7 +25,7 @@ from oaktag.located import Location
 from oaktag.near import later
 from oaktag.workspace.config_file import Config, Source
 from oaktag.workspace.csvfile import CsvFile, read_csv
-from oaktag.workspace.folder import Folder, LiveSession
+from oaktag.workspace.folder import LIVE, Folder, LiveSession
 from oaktag.workspace.ldiffile import MEMBER_OF, list_ldif
 from oaktag.workspace.listing import Listing, list_csv, list_json
 from oaktag.workspace.office_forms import read_instant
@@ -71,7 +71,11 @@ def read_inventory(
     ]
     if problems.count > before:
         return None
-    live = _live(root, config, moment)
+    live: Sequence[LiveSession] = ()
+    try:
+        live = root.sessions(config.store, config.session_timeout, moment)
+    except (OSError, ValueError, TypeError, LookupError):
+        problems.form(Location(LIVE), "this is no copy of sessions", "take it away")
     asked = bool(live) or config.sessions is not None or config.corrections is not None
     known = {name for table in tables for name in table.ids} if asked else set()
     rows: list[_Row] = []
@@ -100,13 +104,6 @@ def read_inventory(
         ],
         [(r.endpoint, r.location) for r in rows if r.endpoint not in known and not r.over],
     )
-
-
-def _live(root: Folder, config: Config, moment: int | None) -> Sequence[LiveSession]:
-    """What the store tells of sessions, if it is asked."""
-    if root.live is None:
-        return ()
-    return root.live(config.store, config.session_timeout, moment)
 
 
 #: What a name is parted from the realm or domain by, in which it is known.

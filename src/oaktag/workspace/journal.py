@@ -36,6 +36,7 @@ _KEEPS = 4
 KEPT = frozenset(
     {
         ".gitignore",
+        "live.json",
         known_lists.NAME,
         *(f"store.db{end}" for end in ("", "-wal", "-shm", "-journal", "-turn")),
     }
