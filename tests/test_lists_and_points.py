@@ -137,6 +137,7 @@ def lists(draw: st.DrawFn) -> AccessList:
         frames != "frame", tuple(bound), tuple(toward),
         {t: dict(sorted(b.items())) for t, b in blocks.items()}, dict(sorted(chains.items())),
         (draw(actions), draw(actions)), tuple(own), names,
+        0 if frames == "frame" else draw(st.integers(1, 20)),
     )  # fmt: skip
 
 

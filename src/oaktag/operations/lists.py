@@ -157,7 +157,7 @@ def refute(model: Model, point: Point, text: str) -> Refuted | None:
     if held.point != point.id:
         raise UnreadableList(2, f"this is the list of {held.point}, not of {point.id}")
     meant = turn_of(point, model.network)
-    if held.turn not in (0, meant):
+    if held.turn and meant and held.turn != meant:
         line = text[: text.index("priority ")].count("\n") + 1
         raise UnreadableList(
             line,
