@@ -22,6 +22,8 @@ from pathlib import Path
 from typing import NamedTuple
 
 from oaktag.core.packets import Packet
+from oaktag.dialects import nftables, nftables_live, nftables_reader
+from oaktag.errors import OakTagError
 from oaktag.lab.namespaces import NETNS, UNSHARE, inside, load, run, settings
 
 
@@ -100,6 +102,22 @@ def _router(number: int, marks: set[int], own: Sequence[str]) -> tuple[str, str]
     return router, ends
 
 
+def _loaded(text: str) -> None:
+    """Load a list; in parts, as a lab does, where it is more than the kernel takes at once of one who
+    is not root (EMSGSIZE)."""
+    try:
+        load(text)
+    except OakTagError as error:
+        if "Message too long" not in str(error):
+            raise
+        held = nftables_reader.read(text)
+        if held.source_bindings != held.destination_bindings:
+            raise
+        table = nftables.table_name(held.point)
+        for part in nftables_live.load(table, text, held.source_bindings, held.blocks):
+            load(part)
+
+
 def _answer(
     number: int, text: str, questions: list[Question], own: Sequence[str]
 ) -> list[bool] | str:
@@ -116,7 +134,7 @@ def _answer(
         }
         leaving[6].setsockopt(socket.IPPROTO_IPV6, IPV6_HDRINCL, 1)
         try:
-            load(text)
+            _loaded(text)
         except Exception as error:
             return str(error)
         mac = Path("/proc/net/dev")  # only to be sure that we look at this namespace's devices

@@ -18,7 +18,7 @@ from oaktag.dialects.nftables import element_of, known_by, put_beside, span_of
 TABLES = ("tags4", "tags6", "to4", "to6")
 #: So many elements go into one order, and into one transaction, a rule counting for several: the
 #: kernel takes no larger one from those who are not root (EMSGSIZE, net.core.wmem_default).
-FEW, MANY, RULE = 200, 800, 6
+FEW, MANY, RULE = 200, 800, 8
 
 
 def remark(table: str, was: Sequence[Range], now: Sequence[Range]) -> Iterator[str]:
