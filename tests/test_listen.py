@@ -333,17 +333,25 @@ def test_what_cannot_be_kept_is_not_acknowledged() -> None:
     for key, value in (("Acct-Session-Id", "s"), ("User-Name", "a"), ("Acct-Status-Type", 1)):
         packet.AddAttribute(key, value)
     data = packet.RequestPacket()
+    who = AuthPacket(secret=b"x", dict=radius._dictionary())
+    who.add_message_authenticator()
     told: list[str] = []
 
     async def tried() -> None:
         clients = [Client(parse_prefix("127.0.0.1"), b"x")]
         listener = Listener(clients, keep, lambda *_: ((), True), told.append)
         where = await listener.open("accounting", "127.0.0.1", 0)
+        door = await listener.open("login", "127.0.0.1", 0)
         loop = asyncio.get_running_loop()
         working = asyncio.create_task(listener.work())
         with socket.socket(socket.AF_INET, socket.SOCK_DGRAM) as sender:
             sender.setblocking(False)
             await loop.sock_sendto(sender, data, where)
+            await loop.sock_sendto(sender, who.RequestPacket(), door)
+            async with asyncio.timeout(5):
+                assert (await loop.sock_recv(sender, 100))[0] == 2, (
+                    "a log-in is answered all the same"
+                )
             for _ in range(200):
                 await asyncio.sleep(0.01)
                 if told:
