@@ -192,7 +192,7 @@ def _day(folder: Path, oaktag: Run, client: str) -> None:
         assert _at(oaktag, folder, "10.20.21.77") == "network-desk"
         tell("Accounting-On", "10.20.21.1")
         assert _at(oaktag, folder, "10.20.21.77") is None
-        # What was is answered as of then.
+        # Nobody is left; what was told is kept, and agrees with itself.
         stored = oaktag("-C", folder, "store", "--check", "--json").json
         assert stored["differing"] == [] and stored["lasting"] == 0
         assert {k["kind"]: k["rows"] for k in stored["kinds"]} == {"sessions": 3, "records": 5}

@@ -18,14 +18,15 @@ import stat
 import tempfile
 import time
 from collections.abc import Iterable, Sequence
-from pathlib import Path
+from pathlib import Path, PurePosixPath
 from typing import Any, NamedTuple
 
 from oaktag.errors import UsageError
 from oaktag.workspace import known_lists
-from oaktag.workspace.folder import MOST, NotPlain, inside, read_plain, stamp
+from oaktag.workspace.folder import LIVE, MOST, NotPlain, inside, read_plain, stamp
 from oaktag.workspace.lock import OWN, one_writer, own_folder
 from oaktag.workspace.textfile import unlinked
+from oaktag.workspace.whereabouts import FILE as STORE
 
 JOURNAL = "journal.json"
 CHANGE = "change"
@@ -36,9 +37,9 @@ _KEEPS = 4
 KEPT = frozenset(
     {
         ".gitignore",
-        "live.json",
+        PurePosixPath(LIVE).name,
         known_lists.NAME,
-        *(f"store.db{end}" for end in ("", "-wal", "-shm", "-journal", "-turn")),
+        *(f"{STORE}{end}" for end in ("", "-wal", "-shm", "-journal", "-turn")),
     }
 )
 #: Above so many files everything is synced at once, not one by one.
