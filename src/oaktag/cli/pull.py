@@ -10,6 +10,9 @@ from oaktag.cli.changes import changing
 from oaktag.cli.context import Context, finish, pass_context
 from oaktag.errors import WorkspaceError
 
+#: Exit status where somebody does not answer (interface.md).
+SILENT = 3
+
 
 @click.command("pull")
 @click.argument("files", nargs=-1, metavar="[FILE]...")
@@ -18,8 +21,8 @@ from oaktag.errors import WorkspaceError
 def command(
     context: Context, files: tuple[str, ...], write: bool, wait: bool, anyway: bool, as_json: bool
 ) -> int:
-    """Read directories into the FILEs of the inventory that stand for them (all of these where none
-    is named), so that what changed there is a diff."""
+    """Read directories and other domains into the FILEs of the workspace that stand for them (all
+    of these where none is named), so that what changed there is a diff."""
 
     def progress(count: int) -> None:
         if sys.stderr.isatty():
@@ -35,4 +38,7 @@ def command(
     else:
         result = workspace.pull(files, write=write, anyway=anyway, progress=progress)
     finish(context, result, as_json=as_json)
-    return 0
+    refused = result.as_json()["refused"]
+    if any(not r["silent"] for r in refused):
+        return 1
+    return SILENT if refused else 0

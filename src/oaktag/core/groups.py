@@ -25,7 +25,9 @@ STAR = "*"
 ITSELF = "itself"
 RESERVED_WORDS = frozenset({UNTAGGED, ITSELF, "points", "registry", "any"})
 HIGHEST_TAG = 65535
-GROUP_ID = re.compile(r"[a-z][a-z0-9-]*")
+#: What sets, and domains, are called; and groups, those of another domain as ``origin/id``.
+PLAIN_ID = re.compile(r"[a-z][a-z0-9-]*")
+GROUP_ID = re.compile(rf"(?:{PLAIN_ID.pattern}/)?{PLAIN_ID.pattern}")
 
 
 def tag_number(text: str) -> int:

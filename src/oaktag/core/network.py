@@ -108,13 +108,15 @@ class Node(NamedTuple):
 
 
 class Segment(NamedTuple):
-    """A subnet attached to a node; ``group`` is its default tag's group, None without one."""
+    """A subnet attached to a node; ``group`` is its default tag's group, None without one;
+    ``origin`` is the other domain whose addresses they are, "" where they are ours."""
 
     name: str
     node: str
     prefixes: tuple[Prefix, ...]
     group: int | None = None
     location: Location = Location("network.yaml")
+    origin: str = ""
 
 
 class Link(NamedTuple):

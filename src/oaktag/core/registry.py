@@ -24,13 +24,16 @@ from oaktag.located import Location
 
 
 class PrefixPin(NamedTuple):
-    """A binding made by hand; ``node`` places it at one node alone."""
+    """A binding that the files name; ``node`` places it at one node alone. One of another domain
+    has ``source`` ``adopted``, and is ``who``'s."""
 
     prefix: Prefix
     group: int
     location: Location
     since: int | None = None
     node: str | None = None
+    source: str = "pinned"
+    who: str = ""
 
 
 def registry_bindings(
@@ -42,7 +45,7 @@ def registry_bindings(
 ) -> Bindings:
     """All bindings that the registry holds."""
     told = [
-        Binding(p.prefix, groups.tag(p.group), "pinned", p.since, p.location)
+        Binding(p.prefix, groups.tag(p.group), p.source, p.since, p.location, p.who)
         for p in pins
         if p.node is None
     ]

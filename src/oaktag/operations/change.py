@@ -10,7 +10,7 @@ from typing import ClassVar
 import numpy as np
 
 from oaktag.core.addresses import parse_prefix
-from oaktag.core.groups import GROUP_ID
+from oaktag.core.groups import PLAIN_ID
 from oaktag.core.network import REGISTRY
 from oaktag.core.review import find_shadowed
 from oaktag.errors import UsageError, WorkspaceError
@@ -50,6 +50,7 @@ class Change(Result):
     rules: list[Row] = field(default=ABSENT)
     renumbered: Row = field(default=ABSENT)
     notes: list[str] = field(default=ABSENT)
+    refused: list[Row] = field(default=ABSENT)
     shown_by: ClassVar[str] = "change"
     table: ClassVar[str] = "cells"
 
@@ -261,7 +262,7 @@ def free_name(model: Model, new: str) -> None:
     Raises:
         UsageError: it is no name, or something else has it.
     """
-    if not GROUP_ID.fullmatch(new):
+    if not PLAIN_ID.fullmatch(new):
         raise UsageError(f"{new!r} cannot be a name: lower-case letters, digits and hyphens")
     if new in model.groups.sets or new in model.groups.index:
         raise UsageError(f"{new!r} is there already")

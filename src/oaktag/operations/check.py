@@ -8,9 +8,11 @@ from datetime import date
 import numpy as np
 
 from oaktag.core.bindings import differing
+from oaktag.core.domains import name_of, origin_of
 from oaktag.errors import WorkspaceError
 from oaktag.findings import Finding, finding
 from oaktag.located import Location
+from oaktag.operations.adopting import contested_by
 from oaktag.operations.json_parts import Document
 from oaktag.operations.members import endpoint_json
 from oaktag.operations.model import Model
@@ -33,7 +35,8 @@ def findings(model: Model, progress: Progress | None = None) -> list[Finding]:
     """All findings, as they are before the workspace weighs them."""
     return [
         *_groups(model), *_unassigned(model), *_rules(model), *_pins(model), *_endpoints(model),
-        *_segments(model), *_bindings(model), *_sessions(model), *network_findings(model, progress),
+        *_segments(model), *_bindings(model), *_sessions(model), *_domains(model),
+        *network_findings(model, progress),
     ]  # fmt: skip
 
 
@@ -47,6 +50,38 @@ def clashes(error: WorkspaceError) -> Checked:
         told = f"{error.count - len(found):,} more faults were found, and are not listed"
         found.append(finding("OT100", found[-1].location, told, "mend the first ones"))
     return Checked("check", findings=[f.as_json() for f in found], accepted=[])
+
+
+def _domains(model: Model) -> Iterator[Finding]:
+    """Of what other domains share: what is not theirs, and what has no name here."""
+    config, index = model.files.config, model.groups.index
+    documents = {shared.origin: shared for shared in model.files.adopted}
+    for adopt in config.adopt:
+        place = config.file.place(adopt.node)
+        shared = documents.get(adopt.origin)
+        if shared is None:
+            continue
+        for told in contested_by(model, adopt, shared):
+            yield finding(
+                "OT501", place, f"{adopt.origin} speaks of {told}",
+                "settle with it whose it is; on a segment of theirs, origin: says so",
+            )  # fmt: skip
+        for group in shared.groups:
+            name = name_of(adopt.origin, group.id)
+            if name not in index:
+                yield finding(
+                    "OT502", place,
+                    f"{adopt.origin} shares {group.id}, and there is no group {name}: its "
+                    f"{len(group.prefixes)} prefixes count for nobody",
+                    "oaktag pull --write gives it a tag; groups: names those that are adopted",
+                )  # fmt: skip
+    told_of = {name_of(s.origin, g.id) for s in documents.values() for g in s.groups}
+    for one in model.groups.all:
+        if origin_of(one.id) and one.id not in told_of:
+            yield finding(
+                "OT503", one.location, f"no document that is adopted has the group {one.id}",
+                "oaktag domains tells more; retire it if it is over",
+            )  # fmt: skip
 
 
 def _groups(model: Model) -> Iterator[Finding]:
@@ -71,7 +106,7 @@ def _groups(model: Model) -> Iterator[Finding]:
                 "nobody is in it any more",
                 f"oaktag unpin {who or group.id} --write takes it out, with its pin and its lines",
             )  # fmt: skip
-        elif not len(rows) and index not in addressed:
+        elif not len(rows) and index not in addressed and not origin_of(group.id):
             yield finding(
                 "OT201", group.location, f"nobody is in the group {group.id}",
                 "oaktag members --unassigned shows who nearly is",

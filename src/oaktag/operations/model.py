@@ -52,7 +52,7 @@ class Model(core.Model):
             files.endpoints,
             assignments.rules,
             assignments.pins_on(today),
-            assignments.prefix_pins_on(today, moment),
+            [*assignments.prefix_pins_on(today, moment), *files.adopted_pins],
             files.inventory.sessions,
             files.network,
             files.config.binding_order,

@@ -199,7 +199,8 @@ class OfChanges(Asked):
         self, files: Sequence[str] = (), *, write: bool = False, anyway: bool = False,
         progress: Callable[[int], None] | None = None,
     ) -> Change:  # fmt: skip
-        """Read directories into the files that stand for them. See ``operations.pulling``.
+        """Read directories and other domains into the files that stand for them. See
+        ``operations.pulling``.
 
         Args:
             files: which of these files; all where none is named.
@@ -208,7 +209,8 @@ class OfChanges(Asked):
             progress: called with how many entries have come.
 
         Returns:
-            the diff, who moves by it and what else it does, ``written``; see ``Change``.
+            the diff, who moves by it and what else it does, ``written``, and which domains'
+            documents are ``refused``; see ``Change``.
 
         Raises:
             UsageError: no source has such a file, or a directory lost more than its guard.

@@ -12,11 +12,13 @@ if TYPE_CHECKING:
     from oaktag.operations.alike import Alike
     from oaktag.operations.attributes import Attributes
     from oaktag.operations.bindings import BindingList
+    from oaktag.operations.domains import Domains
     from oaktag.operations.explain import Explained
     from oaktag.operations.find import Found
     from oaktag.operations.groups import GroupList
     from oaktag.operations.handover import Handover
     from oaktag.operations.members import Members
+    from oaktag.operations.sharing import SharedGroups
     from oaktag.operations.storing import Stored
     from oaktag.operations.typos import Typos
     from oaktag.operations.unlike import Unlike
@@ -163,6 +165,43 @@ class OfPeople(Asked):
         from oaktag.operations.storing import stored
 
         return stored(self.model, check=check, keep=keep)
+
+    def share(self, out: str | Path | None = None, lists: str | Path | None = None) -> SharedGroups:
+        """Our groups as other domains are told of them. See ``operations.sharing``.
+
+        Args:
+            out: the file of the signed document; one that tells of the same groups stays as it is.
+            lists: a folder for the prefixes of each group as plain text.
+
+        Returns:
+            ``groups`` with their prefixes, ``serial``, ``made``, and which files were ``written``.
+
+        Raises:
+            UsageError: nothing is shared, a group has no number, the key cannot be read, or the
+                file holds something else.
+        """
+        from oaktag.operations.sharing import share
+
+        return share(
+            self.model, None if out is None else Path(out), None if lists is None else Path(lists)
+        )
+
+    def domains(self, *, ask: bool = True) -> Domains:
+        """Other domains whose groups are adopted. See ``operations.domains``.
+
+        Args:
+            ask: also where their documents are; else only what is held is told.
+
+        Returns:
+            ``domains``: of each its ``state``, ``serial``, ``groups`` with their tags there and
+            here, ``bindings`` in force, what ``changed`` there, and what it ``holds`` of ours.
+
+        Raises:
+            UsageError: no domain's groups are adopted, or our key cannot be read.
+        """
+        from oaktag.operations.domains import domains
+
+        return domains(self.model, ask=ask)
 
     def alike(self) -> Alike:
         """Groups that fare alike in both answers: toward everybody, from everybody, and together.

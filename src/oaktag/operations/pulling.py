@@ -1,4 +1,4 @@
-"""``pull``: read directories into the files that stand for them, diff first."""
+"""``pull``: read directories and other domains into the files that stand for them, diff first."""
 
 from __future__ import annotations
 
@@ -6,9 +6,12 @@ import base64
 import json
 import re
 from collections.abc import Callable, Iterable, Sequence
+from dataclasses import replace
 from pathlib import Path
+from typing import Any
 
-from oaktag.errors import UsageError
+from oaktag.errors import UsageError, WorkspaceError
+from oaktag.operations.adopting import Adopted, adopted
 from oaktag.operations.change import NOTHING, Change, made
 from oaktag.operations.model import Model
 from oaktag.workspace import edits
@@ -16,6 +19,7 @@ from oaktag.workspace.config_file import Config, Source, read_config
 from oaktag.workspace.folder import Folder
 from oaktag.workspace.ldiffile import list_entries, list_ldif
 from oaktag.workspace.listing import Listing
+from oaktag.workspace.sharing_part import Adopt
 from oaktag.workspace.textfile import Problems
 
 
@@ -27,7 +31,7 @@ def pull(
     anyway: bool = False,
     progress: Callable[[int], None] | None = None,
 ) -> Change:
-    """What directories say now, as a change of the files that stand for them.
+    """What directories and other domains say now, as a change of the files that stand for them.
 
     Args:
         model: the workspace.
@@ -41,10 +45,18 @@ def pull(
         NoAnswer: a directory does not answer.
         OakTagError: one refuses, or does not give all.
     """
-    changed = pulled(
-        model.files.folder, model.files.config, files, anyway=anyway, progress=progress
-    )
-    return made(model, "pull", changed, write=write, anyway=anyway)
+    folder, config = model.files.folder, model.files.config
+    _named(config, files)
+    changed = pulled(folder, config, files, anyway=anyway, progress=progress)
+    then = model
+    if changed:
+        try:
+            then = Model(edits.try_out(model.files, changed), model.today, model)
+        except WorkspaceError as error:
+            raise edits.checked(error) from None
+    more = adopted(then, _asked(config, files))
+    shown = made(model, "pull", changed | more.changed, write=write, anyway=anyway)
+    return replace(shown, **_besides(more))
 
 
 def pull_first(
@@ -61,12 +73,15 @@ def pull_first(
     config = read_config(folder, problems)
     if config is None or problems.count:
         raise problems.error()
+    _named(config, files)
     changed = pulled(folder, config, files, anyway=anyway, progress=progress)
     then = Model.read(folder.over(changed))
+    more = adopted(then, _asked(config, files))
+    changed |= more.changed
     shown = edits.difference(folder, changed)
     if changed and write:
         edits.write_all(then.files._replace(folder=folder), "pull", changed)
-    return Change(
+    told = Change(
         "pull",
         files=list(changed),
         diff=shown,
@@ -74,6 +89,34 @@ def pull_first(
         hidden_by=[],
         **NOTHING,
     )
+    return replace(told, **_besides(more))
+
+
+def _named(config: Config, files: Sequence[str]) -> None:
+    """That all files that are named stand for something live.
+
+    Raises:
+        UsageError: one does not, or nothing is live.
+    """
+    live = {s.file for s in config.sources if s.directory is not None}
+    live |= {adopt.file for adopt in config.adopt}
+    if not live:
+        raise UsageError(
+            "nothing here is live: ldap: in a source of oaktag.yaml names a directory, adopt: "
+            "another domain"
+        )
+    if odd := [name for name in files if name not in live]:
+        raise UsageError(f"{odd[0]} stands for nothing live; these do: {', '.join(sorted(live))}")
+
+
+def _asked(config: Config, files: Sequence[str]) -> list[Adopt]:
+    return [adopt for adopt in config.adopt if not files or adopt.file in files]
+
+
+def _besides(more: Adopted) -> dict[str, Any]:
+    """What adopting adds to a change: what is to be said, and what is refused."""
+    refused = [{"origin": r.origin, "why": r.why, "silent": r.silent} for r in more.refused]
+    return {"notes": more.notes, "refused": refused}
 
 
 def pulled(
@@ -81,16 +124,11 @@ def pulled(
     progress: Callable[[int], None] | None,
 ) -> dict[str, str]:  # fmt: skip
     """The texts of files that directories give, as of now."""
-    from oaktag.sources.directory import Entry, entries
-
     live = [s for s in config.sources if s.directory is not None]
     if not live:
-        raise UsageError("no source has a directory: ldap: in a source of oaktag.yaml names one")
-    named = {source.file for source in live}
-    if odd := [name for name in files if name not in named]:
-        raise UsageError(
-            f"{odd[0]} is no file of a directory; there are {', '.join(sorted(named))}"
-        )
+        return {}
+    from oaktag.sources.directory import Entry, entries
+
     changed: dict[str, str] = {}
     for source in live:
         if files and source.file not in files:

@@ -16,6 +16,7 @@ from oaktag.workspace.directory_part import KEYS as DIRECTORY
 from oaktag.workspace.directory_part import Directory, read_directory
 from oaktag.workspace.folder import Folder
 from oaktag.workspace.listen_part import Listen, read_listen
+from oaktag.workspace.sharing_part import Adopt, Share, read_adopted, read_share
 from oaktag.workspace.textfile import Problems
 from oaktag.workspace.yamlfile import Node, YamlFile
 
@@ -25,7 +26,7 @@ DAY = 86_400_000_000
 KEYS = (
     "workspace", "tags", "default", "observed_default", "order", "layers", "sources",
     "corrections", "sessions", "store", "session_timeout", "binding_order", "severities",
-    "accepted", "keep_open", "listen",
+    "accepted", "keep_open", "listen", "share", "adopt",
 )  # fmt: skip
 SOURCE_KEYS = (
     "file", "kind", "id", "address", "stability", "columns", "separator", "encoding", *DIRECTORY
@@ -95,6 +96,8 @@ class Config(NamedTuple):
     binding_order: tuple[str, ...]
     keep_open: Node | None
     file: YamlFile
+    share: Share | None = None
+    adopt: tuple[Adopt, ...] = ()
 
 
 def read_config(root: Folder, problems: Problems) -> Config | None:
@@ -128,8 +131,10 @@ def read_config(root: Folder, problems: Problems) -> Config | None:
             borne.append(node)
         elif (found := _read_accepted(file, node)) is not None:
             accepted.append(found)
+    name = file.text(top["workspace"], "the workspace's name") or ""
+    share = read_share(file, top.get("share"), name)
     return Config(
-        workspace=file.text(top["workspace"], "the workspace's name") or "",
+        workspace=name,
         numbering=_read_numbering(file, top.get("tags")),
         default=_action(file.choice(top.get("default"), "default", ACTIONS)) or "deny",
         observed_default=_action(
@@ -151,6 +156,8 @@ def read_config(root: Folder, problems: Problems) -> Config | None:
         binding_order=_read_order(file, top.get("binding_order")),
         keep_open=top.get("keep_open"),
         file=file,
+        share=share,
+        adopt=read_adopted(file, top.get("adopt"), share.origin if share else ""),
     )
 
 

@@ -2,13 +2,16 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
+from types import MappingProxyType
 
 import yaml
 
+from oaktag.core.domains import SharedGroup
 from oaktag.core.groups import (
     GROUP_ID,
     HIGHEST_TAG,
+    PLAIN_ID,
     RESERVED_WORDS,
     UNTAGGED,
     Group,
@@ -29,8 +32,21 @@ ISSUED = "issued "
 GROUP_KEYS = ("id", "tag", "title", "owner", "traits", "split_from")
 
 
-def read_groups(root: Folder, numbering: Numbering | None, problems: Problems) -> Groups | None:
-    """All groups and sets; None where the file cannot be read at all, or sets go in circles."""
+def read_groups(
+    root: Folder,
+    numbering: Numbering | None,
+    problems: Problems,
+    told: Mapping[str, SharedGroup] = MappingProxyType({}),
+) -> Groups | None:
+    """All groups and sets; None where the file cannot be read at all, or sets go in circles.
+
+    Args:
+        root: where the file is.
+        numbering: the range that numbers are issued from; None where it cannot be read.
+        problems: takes what is wrong.
+        told: what other domains say of groups of theirs, by the names that these have here: their
+            titles and owners, where the file says nothing else.
+    """
     file = YamlFile(root, FILE, problems)
     if file.root is None:
         return None
@@ -43,6 +59,11 @@ def read_groups(root: Folder, numbering: Numbering | None, problems: Problems) -
         for node in file.items(top["groups"], "groups")
         if (group := _read_group(file, node, numbering, taken)) is not None
     ]
+    groups = [
+        g._replace(title=g.title or told[g.id].title, owner=g.owner or told[g.id].owner)
+        if g.id in told else g
+        for g in groups
+    ]  # fmt: skip
     _check_numbers(file, groups)
     names = {g.id for g in groups}
     for group in groups:
@@ -54,7 +75,7 @@ def read_groups(root: Folder, numbering: Numbering | None, problems: Problems) -
     sets: list[GroupSet] = []
     nodes: dict[str, list[tuple[str, Node]]] = {}
     for name, key, node in file.pairs(top.get("sets"), "sets"):
-        if not GROUP_ID.fullmatch(name):
+        if not PLAIN_ID.fullmatch(name):
             file.fail(key, f"{name!r} cannot be the name of a set", "as in front-desks")
             continue
         _claim(file, name, key, taken)

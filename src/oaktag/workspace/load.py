@@ -7,11 +7,15 @@ from pathlib import Path
 from posixpath import normpath
 from typing import TYPE_CHECKING, NamedTuple
 
+from oaktag.core.domains import Shared, name_of, pins_of
 from oaktag.core.endpoints import Endpoints
 from oaktag.core.groups import Groups
 from oaktag.core.lines import Line, Policy
 from oaktag.core.network import Network
+from oaktag.core.registry import PrefixPin
 from oaktag.errors import WorkspaceError
+from oaktag.located import Location
+from oaktag.workspace.adopted_files import read_documents
 from oaktag.workspace.assignments_file import FILE as ASSIGNMENTS
 from oaktag.workspace.assignments_file import Assignments, read_assignments
 from oaktag.workspace.config_file import FILE, Config, read_config
@@ -31,6 +35,7 @@ from oaktag.workspace.network_file import FILE as NETWORK
 from oaktag.workspace.network_file import read_network
 from oaktag.workspace.permissions_file import FILE as PERMISSIONS
 from oaktag.workspace.permissions_file import Permissions, read_permissions
+from oaktag.workspace.sharing_part import file_of
 from oaktag.workspace.textfile import Problems
 
 if TYPE_CHECKING:
@@ -38,7 +43,8 @@ if TYPE_CHECKING:
 
 
 class Files(NamedTuple):
-    """What the files of a workspace say; all names in them exist. ``part``: of a part of their
+    """What the files of a workspace say; all names in them exist. ``adopted``: what other domains
+    share, as far as it is adopted, and the bindings that come of it. ``part``: of a part of their
     network, which ``network`` is then."""
 
     folder: Folder
@@ -53,6 +59,8 @@ class Files(NamedTuple):
     expectations: tuple[Expectation, ...]
     keep_open: tuple[Expectation, ...]
     borne: tuple[Borne, ...]
+    adopted: tuple[Shared, ...] = ()
+    adopted_pins: tuple[PrefixPin, ...] = ()
     part: Part | None = None
 
     @property
@@ -122,6 +130,7 @@ class Kept(NamedTuple):
     inventory: Inventory | None = None
     network: Network | None = None
     assignments: Assignments | None = None
+    adopted: tuple[Shared, ...] | None = None
 
 
 NOTHING = Kept()
@@ -144,13 +153,14 @@ def kept(files: Files, changed: Collection[str]) -> Kept:
             if line.layer in lines:
                 lines[line.layer].append(line)
     return Kept(
-        files.groups if groups else None,
+        files.groups if groups and not touched & {a.file for a in config.adopt} else None,
         files.permissions if PERMISSIONS not in touched else None,
         lines,
         [permission.name for permission in files.policy.permissions],
         files.inventory if same_people else None,
         files.network if network else None,
         files.assignments if network and same_people and ASSIGNMENTS not in touched else None,
+        None if touched & {a.file for a in config.adopt} else files.adopted,
     )
 
 
@@ -166,7 +176,11 @@ def read_files(
     config = read_config(root, problems)
     if config is None:
         raise problems.error()
-    groups = have.groups or read_groups(root, config.numbering, problems)
+    adopted = have.adopted
+    if adopted is None:
+        adopted = read_documents(root, config.adopt, problems)
+    told = {name_of(shared.origin, g.id): g for shared in adopted for g in shared.groups}
+    groups = have.groups or read_groups(root, config.numbering, problems, told)
     permissions = have.permissions or read_permissions(root, problems)
     lines: list[Line] = []
     named = None if permissions is None else permissions.permissions
@@ -209,7 +223,8 @@ def read_files(
         ),
         inventory, assignments, network, tuple(expectations),
         tuple(k for k in keep_open if k is not None),
-        tuple(b for b in borne if b is not None),
+        tuple(b for b in borne if b is not None), adopted,
+        tuple(p for a in adopted for p in pins_of(a, groups, Location(file_of(a.origin)))),
     )  # fmt: skip
 
 

@@ -8,7 +8,7 @@ from typing import Any, TypeVar
 import yaml
 
 from oaktag.core.addresses import WIDTH
-from oaktag.core.groups import UNTAGGED, Groups
+from oaktag.core.groups import PLAIN_ID, UNTAGGED, Groups
 from oaktag.core.network import MENDING, REGISTRY, Feed, Link, Network, Node, Point, Scope, Segment
 from oaktag.core.templates import Template
 from oaktag.near import later
@@ -284,7 +284,7 @@ class _Reader:
 
     def segment(self, item: YamlNode) -> Segment | None:
         file = self.file
-        keys = ("segment", "node", "prefixes", "tag")
+        keys = ("segment", "node", "prefixes", "tag", "origin")
         fields = file.fields(item, "a segment", keys, keys[:3])
         if fields is None:
             return None
@@ -296,7 +296,8 @@ class _Reader:
         if name is None or node is None:
             return None
         group = self.group(fields.get("tag"), UNTAGGED)
-        return Segment(name, node, tuple(p for p, _ in prefixes), group, file.place(item))
+        origin = file.text(fields.get("origin"), "origin", PLAIN_ID) or ""
+        return Segment(name, node, tuple(p for p, _ in prefixes), group, file.place(item), origin)
 
     def _check_prefixes(self, segments: list[Segment]) -> None:
         first: dict[object, Segment] = {}

@@ -40,6 +40,11 @@ def show(page: Page, d: Row) -> None:
         )  # fmt: skip
     for note in d.get("notes", ()):
         page.paragraph(note, "     ", first="   - ")
+    for row in d.get("refused", ()):
+        verb = "does not answer" if row["silent"] else "is refused"
+        page.paragraph(f"{row['origin']} {verb}: {row['why']}", "     ", first="   ")
+    if d.get("refused"):
+        page.say("   what was in force of it stays so")
     if d["files"]:
         effect(page, d)
     fares(page, d.get("fares", ()))
