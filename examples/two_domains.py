@@ -1,4 +1,4 @@
-"""Two counties that share groups with each other: Quillmere's libraries, and Fallowmere's beside them.
+"""Two counties that share groups with each other: Quillmere and, beside it, Fallowmere.
 
 python examples/two_domains.py [FOLDER]
 """
@@ -55,11 +55,17 @@ feeds:
 }
 #: What Quillmere's files say more.
 MORE = {
-    "oaktag.yaml": """share: {groups: [catalogue, return-sorters], sign: {hmac: {env: OAKTAG_COUNTIES}}}
+    "oaktag.yaml": """share:
+  groups: [catalogue, return-sorters]
+  sign: {hmac: {env: OAKTAG_COUNTIES}}
 adopt:
   - {origin: fallowmere, from: ../fallowmere/ours.json, verify: {hmac: {env: OAKTAG_COUNTIES}}}
 """,
-    "network.yaml": """  - {segment: fallowmere, node: carrier, prefixes: [10.40.0.0/16], tag: untagged, origin: fallowmere}
+    "network.yaml": """  - segment: fallowmere
+    node: carrier
+    prefixes: [10.40.0.0/16]
+    tag: untagged
+    origin: fallowmere
 """,
 }
 

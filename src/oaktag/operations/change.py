@@ -10,6 +10,7 @@ from typing import ClassVar
 import numpy as np
 
 from oaktag.core.addresses import parse_prefix
+from oaktag.core.domains import origin_of
 from oaktag.core.groups import PLAIN_ID
 from oaktag.core.network import REGISTRY
 from oaktag.core.review import find_shadowed
@@ -250,6 +251,8 @@ def rename(model: Model, old: str, new: str, *, write: bool, anyway: bool = Fals
     if old not in model.groups.sets and model.groups.index.get(old, 0) == 0:
         model.end(old)
         raise UsageError(f"{old!r} is no group or set")
+    if origin := origin_of(old):
+        raise UsageError(f"{old} is named by {origin}; when that names it anew, oaktag pull does so")
     free_name(model, new)
     changed = renamed(model.files, old, new)
     _nobody_moves(model, old, changed)

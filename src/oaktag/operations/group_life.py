@@ -13,6 +13,7 @@ from numpy.typing import NDArray
 
 from oaktag.core.assignment import AnyOf, Assignment, Compare, Equals, Rule, Test, Within
 from oaktag.core.comparison import renamed
+from oaktag.core.domains import origin_of
 from oaktag.core.groups import UNTAGGED
 from oaktag.core.service_text import set_words
 from oaktag.errors import UsageError
@@ -58,6 +59,8 @@ def merge(
     """
     _group(model, old)
     _group(model, heir)
+    for origin in filter(None, map(origin_of, (old, heir))):
+        raise UsageError(f"who is in a group of {origin} is for {origin} to say")
     if old == heir:
         raise UsageError(f"{old} cannot be joined to itself")
     changed = without(model.files, old, heir, lines=lines)

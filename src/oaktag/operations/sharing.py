@@ -9,6 +9,7 @@ from typing import ClassVar
 
 from oaktag.core.domains import Receipt, Shared, origin_of, shared_groups
 from oaktag.errors import UsageError
+from oaktag.near import perhaps
 from oaktag.operations.model import Model
 from oaktag.operations.result import Result, Row
 from oaktag.workspace.adopted_files import held
@@ -91,8 +92,8 @@ def told(model: Model) -> Shared:
     for word, node in share.groups:
         place = config.file.place(node)
         if word not in groups.index and word not in groups.sets:
-            model.end(word)
-            raise UsageError(f"{place}: {word!r} is no group or set")
+            hint = perhaps(word, {*groups.index, *groups.sets}, "oaktag groups lists them")
+            raise UsageError(f"{place}: {word!r} is no group or set; {hint}")
         found = groups.members(word)
         for index in found:
             name = groups.all[index].id

@@ -6,7 +6,7 @@ import re
 from collections.abc import Iterator
 from itertools import combinations
 
-from oaktag.core.groups import STAR
+from oaktag.core.groups import GROUP_ID, STAR
 from oaktag.core.service_text import packet_text
 from oaktag.findings import Finding, finding
 from oaktag.operations.model import Model
@@ -49,7 +49,10 @@ def _groups(model: Model) -> Iterator[Finding]:
     said = {w for line in model.lines for w in (line.source, line.destination)} - {STAR}
     for expectation in (*model.files.expectations, *model.files.keep_open):
         said |= {expectation.source.word, expectation.destination.word}
-    said |= set(_WORD.findall(model.files.folder.text("network.yaml")))
+    share = model.files.config.share
+    said |= {word for word, _ in share.groups} if share is not None else set()
+    network = model.files.folder.text("network.yaml")
+    said |= {*_WORD.findall(network), *GROUP_ID.findall(network)}
     sets = model.groups.sets
     pending = [name for name in said if name in sets]
     while pending:  # a set that a used set names is used too

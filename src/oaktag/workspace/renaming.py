@@ -30,7 +30,13 @@ PLACES = {
         "feeds/*/only/groups/*",
     ),
     "expectations.yaml": ("*/from", "*/to"),
-    "oaktag.yaml": ("keep_open/*/from", "keep_open/*/to", "accepted/*/from", "accepted/*/to"),
+    "oaktag.yaml": (
+        "keep_open/*/from",
+        "keep_open/*/to",
+        "accepted/*/from",
+        "accepted/*/to",
+        "share/groups/*",
+    ),
 }
 #: The columns of a layer that do.
 COLUMNS = ("source", "destination")

@@ -28,6 +28,7 @@ from oaktag.workspace.yaml_words import with_beside, with_twins, without_twins, 
 #: Lists of words in which a new group stands beside the old one, by file: keys from the top.
 BESIDE = {
     GROUPS: ("sets/*",),
+    CONFIG: ("share/groups",),
     "network.yaml": (
         "nodes/*/point/scope/sources",
         "nodes/*/point/scope/destinations",
@@ -62,7 +63,7 @@ def split(
     root, changed = files.folder, dict[str, str]()
     for name, paths in BESIDE.items():
         changed[name] = with_beside(root.text(name), paths, old, new)
-    changed[CONFIG] = with_twins(root.text(CONFIG), BORNE, ENDS, old, new)
+    changed[CONFIG] = with_twins(changed[CONFIG], BORNE, ENDS, old, new)
     changed[GROUPS] = with_group(changed[GROUPS], {"id": new, **fields})
     pair = False
     for number in reversed(range(len(files.policy.lines))):
@@ -104,7 +105,7 @@ def joined(files: Files, new: str) -> dict[str, str]:
         if gone & {line.source, line.destination}:
             name = line.location.file
             changed[name] = without_line(changed.get(name, root.text(name)), line.location.line)
-    changed[CONFIG] = without_twins(root.text(CONFIG), BORNE, ENDS, new)
+    changed[CONFIG] = without_twins(changed[CONFIG], BORNE, ENDS, new)
     group = files.groups.all[files.groups.index[new]]
     if group.tag is not None and group.issued:
         changed[CONFIG] = with_retired(changed[CONFIG], group.tag)
