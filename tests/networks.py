@@ -199,6 +199,7 @@ def write_net(net: Net, folder: Path) -> oaktag.Workspace:
         "assignments.yaml": {"pins": net.pins, "rules": rules},
         "network.yaml": {
             "nodes": net.nodes, "segments": net.segments, "links": net.links, "feeds": net.feeds,
+            "registries": net.registries,
         },
     }.items():  # fmt: skip
         (folder / name).write_text(json.dumps(content))

@@ -245,7 +245,9 @@ def test_whose_an_address_is(counties: tuple[Path, Path], oaktag: Run) -> None:
         (fallowmere / "ours.json").write_text(_with(prefix)(json.loads(good)))
         return " ".join(oaktag("-C", quillmere, "pull").out.split())
 
-    assert oaktag("-C", quillmere, "pin", "10.40.128.0/17", "--to", "internet", "--write").status == 0
+    assert (
+        oaktag("-C", quillmere, "pin", "10.40.128.0/17", "--to", "internet", "--write").status == 0
+    )
     assert "is refused" not in pulled("10.40.200.0/24")
     assert "10.40.128.0/17 (10.40.128.0/17 is pinned in" in pulled("10.40.128.0/17")
     servers = quillmere / "inventory/servers.csv"

@@ -73,9 +73,22 @@ def nets(draw: st.DrawFn) -> Net:
         (None, None, {"groups": ["ada", "cy"]}, {"prefixes": ["10.1.0.0/25", "10.2.0.0/16"]},
          {"groups": ["bo"], "prefixes": ["10.0.0.0/8"]})
     )  # fmt: skip
+    registries: list[dict[str, Any]] = draw(
+        st.sampled_from(
+            (
+                [],
+                [{"registry": "east", "sites": ["s1"]},
+                 {"registry": "west", "prefixes": ["10.1.0.0/16", "10.2.0.0/25"]}],
+                [{"registry": "east"}, {"registry": "west", "prefixes": ["10.1.0.0/25"]}],
+            )
+        )
+    )  # fmt: skip
+    for number, node in enumerate(nodes):
+        node["site"] = f"s{number % 2}"
     feeds: list[dict[str, Any]] = []
     for number in range(draw(st.integers(0, 5))):
-        sender, receiver = draw(st.sampled_from(("registry", *NODES))), draw(st.sampled_from(NODES))
+        senders = ("registry", *(r["registry"] for r in registries), *NODES)
+        sender, receiver = draw(st.sampled_from(senders)), draw(st.sampled_from(NODES))
         if sender != receiver:
             feeds.append({"from": sender, "to": receiver, "name": f"f{number}"})
             feeds[-1]["state"] = draw(st.sampled_from(("up", "up", "down")))
@@ -104,7 +117,7 @@ def nets(draw: st.DrawFn) -> Net:
         st.sampled_from([b.name for b in beings]), st.sampled_from(ADDRESSES), st.integers(0, 3)
     )
     sessions = draw(st.lists(seen, max_size=4))
-    return Net(stack, nodes, segments, links, feeds, beings, pins, sessions)
+    return Net(stack, nodes, segments, links, feeds, beings, pins, sessions, registries)
 
 
 @settings(max_examples=120)
@@ -333,7 +346,7 @@ def test_a_trace_ends_as_reach_says(net: Net, data: st.DataObject, tmp_path: Pat
 @settings(max_examples=8)
 @given(net=nets())
 def test_failures_are_what_walking_without_them_finds(net: Net, tmp_path: Path) -> None:
-    """Each link, node, feed and point taken out of the words, and the walker sent again."""
+    """Each link, node, feed and registry taken out of the words, and the walker sent again."""
     for number, feed in enumerate(net.feeds):
         feed["name"] = f"f{number}"
     whole = _worst(net)
@@ -344,6 +357,11 @@ def test_failures_are_what_walking_without_them_finds(net: Net, tmp_path: Path) 
         *(("feed", f["name"], _less(net, feeds=f)) for f in net.feeds if f.get("state") != "down"),
         *(("link", link.get("name", name), _less(net, links=link)) for link, name in links if name in single),
         *(("node", n["node"], _less(net, node=n)) for n in net.nodes),
+        *(
+            ("registry", name, _less(net, registry=name))
+            for name in ("registry", "east", "west")
+            if net.registries and name in [f["from"] for f in net.feeds]
+        ),
     ]:  # fmt: skip
         lost = {s["segment"] for s in net.segments if kind == "node" and s["node"] == name}
         after = {ends: e for ends, e in _worst(less).items() if not {ends[0], ends[2]} & lost}
@@ -362,14 +380,19 @@ def _worst(net: Net) -> dict[tuple[object, ...], str]:
     return found
 
 
-def _less(net: Net, feeds: Any = None, links: Any = None, node: Any = None) -> Net:
+def _less(
+    net: Net, feeds: Any = None, links: Any = None, node: Any = None, registry: str = ""
+) -> Net:
     """The net without one thing; a node that is lost stands alone, without links and feeds."""
     name = node["node"] if node else None
     return Net(
         net.stack, net.nodes, net.segments,
         [k for k in net.links if k is not links and name not in k["between"]],
-        [f for f in net.feeds if f is not feeds and name not in (f["from"], f["to"])],
-        net.beings, net.pins, net.sessions,
+        [
+            f for f in net.feeds
+            if f is not feeds and name not in (f["from"], f["to"]) and f["from"] != registry
+        ],
+        net.beings, net.pins, net.sessions, net.registries,
     )  # fmt: skip
 
 

@@ -23,7 +23,7 @@ if TYPE_CHECKING:
 #: Seconds between two looks at the folder.
 AGAIN = 0.3
 
-KIND = click.Choice(("link", "node", "feed", "point"))
+KIND = click.Choice(("link", "node", "feed", "registry", "point"))
 
 
 @click.group("lab")

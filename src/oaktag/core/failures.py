@@ -1,10 +1,11 @@
-"""What the loss of one link, node, feed or point does to flows that were exact.
+"""What the loss of one link, node, feed, registry or point does to flows that were exact.
 
 Rules kept here (semantics, section 6): which single link, node or feed, if lost, turns exact into
 leak, break or one-way, or cuts ends off from each other. A lost node takes its segments, links and
-feeds with it. Only what the loss touches is computed again: of a link, a node or a point the pairs
-of nodes with a least-cost path over it (where the costs to it and on from it make the cost of the
-whole); of a feed the pairs with a path over a node that knows otherwise than before.
+feeds with it, a lost registry its feeds. Only what the loss touches is computed again: of a link,
+a node or a point the pairs of nodes with a least-cost path over it (where the costs to it and on
+from it make the cost of the whole); of a feed or a registry the pairs with a path over a node that
+knows otherwise than before.
 """
 
 from __future__ import annotations
@@ -23,7 +24,7 @@ from oaktag.core.effects import EFFECTS, Effect, Member
 from oaktag.core.judging_many import View
 from oaktag.core.knowledge import Knowledge
 from oaktag.core.many_paths import Crowd
-from oaktag.core.network import Feed, Network
+from oaktag.core.network import REGISTRY, Feed, Network
 from oaktag.core.pairs import Pairs
 from oaktag.core.paths import MANY_NODES, Paths
 from oaktag.core.pathtree import PathTrees, Tree
@@ -32,7 +33,7 @@ from oaktag.core.ranges import distinct, numbered, spread
 from oaktag.core.reach import Flow, Reach, State
 from oaktag.core.walks import Walks
 
-LossOf = Literal["link", "node", "feed", "point"]
+LossOf = Literal["link", "node", "feed", "registry", "point"]
 EndPair = tuple[tuple[str, int], tuple[str, int]]
 Ints = NDArray[np.int64]
 Flags = NDArray[np.bool_]
@@ -64,11 +65,17 @@ class Loss(NamedTuple):
 
 
 def candidates(network: Network) -> list[Lost]:
-    """Every link, node, feed that is up, and point, in file order."""
+    """Every link, node, feed that is up, registry of several, and point, in file order."""
+    feeding = {f.origin for f in network.feeds if f.sender == REGISTRY}
     return [
         *(Lost("link", link.name, n) for n, link in enumerate(network.links)),
         *(Lost("node", name) for name in network.nodes),
         *(Lost("feed", f.name, n) for n, f in enumerate(network.feeds) if f.up),
+        *(
+            Lost("registry", name)
+            for name in (REGISTRY, *network.registries)
+            if network.registries and name in feeding
+        ),
         *(Lost("point", name) for name, p in network.points.items() if p.mode == "enforce"),
     ]
 
@@ -81,6 +88,8 @@ def without(network: Network, lost: Lost) -> Network:
         del links[lost.number]
     elif lost.kind == "feed":
         del feeds[lost.number]
+    elif lost.kind == "registry":
+        feeds = [f for f in feeds if f.origin != lost.name]
     elif lost.kind == "node":
         links = [k for k in links if lost.name not in (k.a, k.b)]
         feeds = [f for f in feeds if lost.name not in (f.sender, f.receiver)]
@@ -235,6 +244,8 @@ class _Failing:
         feeds = self.state.network.feeds
         if lost.kind == "feed":
             return [feeds[lost.number]]
+        if lost.kind == "registry":
+            return [f for f in feeds if f.origin == lost.name]
         if lost.kind == "node":
             return [f for f in feeds if lost.name in (f.sender, f.receiver)]
         return []

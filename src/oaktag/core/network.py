@@ -131,8 +131,23 @@ class Link(NamedTuple):
     can: tuple[tuple[str, int], ...] = ()
 
 
+class Registry(NamedTuple):
+    """One of several registries: it holds the bindings that equal one of its prefixes or lie inside
+    one; None for all."""
+
+    name: str
+    prefixes: tuple[Prefix, ...] | None = None
+    location: Location = Location("network.yaml")
+
+    def holds(self, prefix: Prefix) -> bool:
+        """Whether it holds a binding of a prefix."""
+        return self.prefixes is None or any(p.holds(prefix) for p in self.prefixes)
+
+
 class Feed(NamedTuple):
-    """A directed connection over which bindings travel."""
+    """A directed connection over which bindings travel. What comes from one of several registries
+    has ``REGISTRY`` for its sender, and its prefixes are those that this one holds and ``only``
+    lets through; ``registry`` is which."""
 
     name: str
     sender: str
@@ -141,6 +156,12 @@ class Feed(NamedTuple):
     tags: frozenset[int] | None = None
     up: bool = True
     location: Location = Location("network.yaml")
+    registry: str = ""
+
+    @property
+    def origin(self) -> str:
+        """Who sends, by its name: a node, the registry, or one of several."""
+        return self.registry or self.sender
 
     def passes(self, binding: Binding) -> bool:
         """Whether ``only`` lets the binding through."""
@@ -218,6 +239,8 @@ class Network:
         #: What can be added or widened anywhere, and at what price.
         self.prices: tuple[tuple[str, int], ...] = tuple((k, 1) for k in MENDING)
         self.points = {p.id: p for n in nodes for p in n.points}
+        #: Registries besides the one that holds all, by their names.
+        self.registries: Mapping[str, Registry] = {}
         #: Forms of lists of the engineer's own, by their files.
         self.templates: Mapping[str, Template] = {}
 
@@ -313,6 +336,17 @@ class Network:
         for number, pair in enumerate(self.inside_pairs):
             found.setdefault(pair[1], []).append(number)
         return [(s.family, s.start) for s in sorted(found)], sorted(found.items())
+
+
+def both(
+    one: tuple[Prefix, ...] | None, other: tuple[Prefix, ...] | None
+) -> tuple[Prefix, ...] | None:
+    """Prefixes in one of which just that lies which lies in one of each of two lists; None for
+    all."""
+    if one is None or other is None:
+        return other if one is None else one
+    found = (b if a.holds(b) else a for a in one for b in other if a.holds(b) or b.holds(a))
+    return tuple(dict.fromkeys(found))
 
 
 def turn_of(point: Point, network: Network) -> int:

@@ -117,5 +117,5 @@ def _stop(model: Model, family: int, address: int, node: str, known: int) -> Sto
             why: Literal["down", "only", "relay"] = "down" if not feed.up else "relay"
             if feed.up and not feed.passes(binding):
                 why = "only"
-            return Stop(why, feed.sender, feed.name)
+            return Stop(why, feed.origin, feed.name)
     return Stop("feed", ", ".join(having))

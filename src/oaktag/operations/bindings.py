@@ -6,6 +6,8 @@ from collections.abc import Sequence
 from dataclasses import dataclass, field
 from typing import ClassVar
 
+import numpy as np
+
 from oaktag.core.addresses import address_text, parse_address
 from oaktag.core.bindings import Binding, Lookup
 from oaktag.core.network import REGISTRY
@@ -126,7 +128,10 @@ def feed_ends(model: Model, name: str) -> BindingList:
         if not feed.up:
             said = "the feed is down"
         elif not passed:
-            said = "kept back by only" if not feed.passes(binding) else "not relayed"
+            said = "not relayed" if feed.passes(binding) else "kept back by only"
+            registry = model.network.registries.get(feed.registry)
+            if registry is not None and not registry.holds(binding.prefix):
+                said = f"not of {feed.registry}"
         elif other is not None and other.tag == binding.tag:
             said = "the same at both ends"
         else:
@@ -139,14 +144,20 @@ def feed_ends(model: Model, name: str) -> BindingList:
             }
         )  # fmt: skip
     return BindingList(
-        at=feed.receiver, bindings=[], feed=name, sender=feed.sender, up=feed.up,
+        at=feed.receiver, bindings=[], feed=name, sender=feed.origin, up=feed.up,
         ends=rows,
     )  # fmt: skip
 
 
 def _table(model: Model, node: str) -> Lookup:
+    if (registry := model.network.registries.get(node)) is not None:
+        every = model.registry_bindings
+        rows = [every.prefixes.inside(p) for p in registry.prefixes or ()]
+        none = np.empty(0, dtype=np.int64)
+        mine = every.take(np.unique(np.concatenate([none, *rows])))
+        return Lookup(every if registry.prefixes is None else mine, model.given.binding_order)
     if node not in model.network.nodes:
-        hint = perhaps(node, model.network.nodes)
+        hint = perhaps(node, [*model.network.nodes, *model.network.registries])
         raise UsageError(f"there is no node {node!r}{hint and f'; {hint}'}")
     return model.knowledge.at(node)
 

@@ -252,7 +252,9 @@ def rename(model: Model, old: str, new: str, *, write: bool, anyway: bool = Fals
         model.end(old)
         raise UsageError(f"{old!r} is no group or set")
     if origin := origin_of(old):
-        raise UsageError(f"{old} is named by {origin}; when that names it anew, oaktag pull does so")
+        raise UsageError(
+            f"{old} is named by {origin}; when that names it anew, oaktag pull does so"
+        )
     free_name(model, new)
     changed = renamed(model.files, old, new)
     _nobody_moves(model, old, changed)

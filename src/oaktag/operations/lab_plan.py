@@ -8,7 +8,7 @@ from typing import Literal, NamedTuple, TypeVar, get_args
 from oaktag.core.abilities import EVERYTHING
 from oaktag.core.addresses import WIDTH, address_text
 from oaktag.core.bindings import Binding
-from oaktag.core.network import Feed, Link, Network, Point
+from oaktag.core.network import REGISTRY, Feed, Link, Network, Point
 from oaktag.core.placement import Host
 from oaktag.dialects import DIALECTS
 from oaktag.errors import UsageError
@@ -17,7 +17,7 @@ from oaktag.near import perhaps
 from oaktag.operations.lists import list_of, points_of
 from oaktag.operations.model import Model
 
-BrokenKind = Literal["link", "node", "feed", "point"]
+BrokenKind = Literal["link", "node", "feed", "registry", "point"]
 #: The dialect of the kernel, which stands for points of every dialect.
 KERNEL = "nftables"
 #: Of the unknown hosts of a segment, and of the parts of an endpoint that is a whole network, so
@@ -38,6 +38,7 @@ def names_of(network: Network) -> dict[BrokenKind, list[str]]:
         "link": list(named(network.links)),
         "node": list(network.nodes),
         "feed": list(named([f for f in network.feeds if f.up])),
+        "registry": list(dict.fromkeys(f.origin for f in network.feeds if f.sender == REGISTRY)),
         "point": [name for name, p in network.points.items() if p.mode != "off"],
     }
 
@@ -81,6 +82,7 @@ def failing(model: Model, broken: Sequence[Broken]) -> Model:
     feeds = [
         f for f in network.feeds
         if id(f) not in down and not {f.sender, f.receiver} & lost["node"]
+        and not (f.sender == REGISTRY and f.origin in lost["registry"])
     ]  # fmt: skip
     nodes = [
         node._replace(

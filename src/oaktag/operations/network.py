@@ -192,7 +192,7 @@ def _idle_feeds(model: Model) -> Iterator[Finding]:
             )  # fmt: skip
         elif not len(model.knowledge.brought_by(feed)):
             held = model.registry if feed.sender == REGISTRY else model.knowledge.at(feed.sender)
-            why = f"{feed.sender} knows nothing that it may pass on"
+            why = f"{feed.origin} knows nothing that it may pass on"
             if (
                 len(held.bindings)
                 and feed.sender != REGISTRY
@@ -202,7 +202,9 @@ def _idle_feeds(model: Model) -> Iterator[Finding]:
                     f"{feed.sender} learned nothing itself that it may pass on, and does not relay"
                 )
             elif len(held.bindings):
-                why = f"only keeps back all that {feed.sender} has"
+                why = f"only keeps back all that {feed.origin} has"
+                if feed.registry:
+                    why = f"of all bindings none is of {feed.registry} and passes"
             yield finding(
                 "OT409", feed.location, f"the feed {feed.name} brings nothing: {why}",
                 "let its sender learn or relay, widen only, or take the feed out",

@@ -37,7 +37,7 @@ def picture(model: Model, reach: Mapping[str, Any]) -> Document:
     inhabited = set(at.values())
     fed: dict[str, list[str]] = defaultdict(list)
     for feed in network.feeds:
-        fed[feed.receiver].append(feed.sender + ("" if feed.up else " (down)"))
+        fed[feed.receiver].append(feed.origin + ("" if feed.up else " (down)"))
     return {
         "nodes": [
             {
@@ -60,7 +60,7 @@ def picture(model: Model, reach: Mapping[str, Any]) -> Document:
             for n in network.nodes.values()
         ],
         "links": [{"a": k.a, "b": k.b, "carries": k.carries} for k in network.links],
-        "feeds": [{"from": f.sender, "to": f.receiver, "up": f.up} for f in network.feeds],
+        "feeds": [{"from": f.origin, "to": f.receiver, "up": f.up} for f in network.feeds],
         "missing": [{"from": a, "to": b} for a, b in sorted(missing)],
         "without_point": without_point,
     }  # fmt: skip

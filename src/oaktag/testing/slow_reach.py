@@ -81,6 +81,7 @@ class Net:
     beings: list[Being]
     pins: list[Raw] = field(default_factory=list)
     sessions: list[tuple[str, str, int]] = field(default_factory=list)
+    registries: list[Raw] = field(default_factory=list)
     _said: dict[tuple[str, str], list[bool]] = field(default_factory=dict)
     _answered: dict[tuple[str, str], list[bool]] = field(default_factory=dict)
     _packets: list[Packet] = field(default_factory=list)
@@ -165,8 +166,9 @@ class Net:
                 if feed.get("state") == "down":
                     continue
                 sender = feed["from"]
-                if sender == "registry":
-                    sent = self.registry()
+                several = {r["registry"]: self.of_registry(r) for r in self.registries}
+                if sender in several or sender == "registry":
+                    sent = several.get(sender, self.registry())
                 else:
                     sent = known[sender] if relays[sender] else own[sender]
                 for bound in sent:
@@ -174,6 +176,15 @@ class Net:
                         known[feed["to"]].append(bound)
         self._known = known
         return known
+
+    def of_registry(self, registry: Raw) -> list[Bound]:
+        """What one of several registries holds."""
+        if "sites" not in registry:
+            return [b for b in self.registry() if self.passes({"only": registry}, b)]
+        sites = {n["node"] for n in self.nodes if n.get("site") in registry["sites"]}
+        wide = [p for s in self.segments if s["node"] in sites for p in s["prefixes"]]
+        wide += [n["address"] for n in self.nodes if n["node"] in sites and "address" in n]
+        return [b for b in self.registry() if self.passes({"only": {"prefixes": wide}}, b)]
 
     def passes(self, feed: Raw, bound: Bound) -> bool:
         """Whether ``only`` lets a binding through."""

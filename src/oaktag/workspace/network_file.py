@@ -9,7 +9,19 @@ import yaml
 
 from oaktag.core.addresses import WIDTH
 from oaktag.core.groups import PLAIN_ID, UNTAGGED, Groups
-from oaktag.core.network import MENDING, REGISTRY, Feed, Link, Network, Node, Point, Scope, Segment
+from oaktag.core.network import (
+    MENDING,
+    REGISTRY,
+    Feed,
+    Link,
+    Network,
+    Node,
+    Point,
+    Registry,
+    Scope,
+    Segment,
+    both,
+)
 from oaktag.core.templates import Template
 from oaktag.near import later
 from oaktag.workspace.folder import Folder
@@ -43,7 +55,8 @@ def read_network(root: Folder, groups: Groups | None, problems: Problems) -> Net
     file = YamlFile(root, FILE, problems)
     if file.root is None:
         return Network()
-    top = file.fields(file.root, FILE, ("nodes", "segments", "links", "feeds", "mending"))
+    keys = ("nodes", "segments", "links", "registries", "feeds", "mending")
+    top = file.fields(file.root, FILE, keys)
     if top is None:
         return Network()
     return _Reader(root, file, groups, top).read()
@@ -59,8 +72,10 @@ class _Reader:
         self.top = top
         self.nodes: dict[str, YamlNode] = {}
         self.segments: dict[str, YamlNode] = {}
-        #: Who may send bindings: the registry, and all nodes.
+        #: Who may send bindings: the registry, several of them, and all nodes.
         self.senders: dict[str, YamlNode | None] = {REGISTRY: None}
+        self.registries: dict[str, Registry] = {}
+        self.named: dict[str, YamlNode] = {}
 
     def read(self) -> Network:
         file = self.file
@@ -73,13 +88,16 @@ class _Reader:
                 for name, _, value in file.pairs(item, f"a {kind}"):
                     if name == kind:
                         self._claim(kind, value, table)
-        self.senders |= self.nodes
         segments = [s for i in items.get("segments", []) if (s := self.segment(i)) is not None]
         self._check_prefixes(segments)
         nodes = [n for i in items.get("nodes", []) if (n := self.node(i)) is not None]
+        for item in items.get("registries", []):
+            self.registry(item, nodes, segments)
+        self.senders |= self.nodes | dict.fromkeys(self.registries)
         links = [k for i in items.get("links", []) if (k := self.link(i)) is not None]
         feeds = [f for i in items.get("feeds", []) if (f := self.feed(i)) is not None]
         network = Network(nodes, segments, _named_apart(links), _named_apart(feeds), checked=False)
+        network.registries = self.registries
         network.templates = {n: t for n, t in self.templates.items() if t is not None}
         if "mending" in self.top:
             network.prices = self.prices(self.top["mending"], "mending", MENDING)
@@ -336,6 +354,33 @@ class _Reader:
             self.prices(fields.get("can"), "can", ("carry",)),
         )  # fmt: skip
 
+    def registry(self, item: YamlNode, nodes: list[Node], segments: list[Segment]) -> None:
+        """One of several registries: of some prefixes, of some sites, or of all."""
+        file = self.file
+        fields = file.fields(item, "a registry", ("registry", "prefixes", "sites"), ("registry",))
+        if fields is None:
+            return
+        self._claim("registry", fields["registry"], self.nodes | self.named)
+        name = file.text(fields["registry"], "the name of a registry", NAME)
+        if "prefixes" in fields and "sites" in fields:
+            told = "prefixes, or sites whose prefixes count"
+            file.fail(fields["sites"], "a registry is of prefixes or of sites", told)
+        prefixes = None
+        if "prefixes" in fields:
+            prefixes = tuple(p for p, _ in file.prefixes(fields["prefixes"], "prefixes"))
+        elif "sites" in fields:
+            known = {n.site: None for n in nodes if n.site}
+            words = file.texts(fields["sites"], "a site")
+            sites = {w for w, value in words if self.known(value, "site", known) is not None}
+            there = {n.name for n in nodes if n.site in sites}
+            prefixes = (
+                *(p for s in segments if s.node in there for p in s.prefixes),
+                *(a for n in nodes if n.name in there for a in n.addresses),
+            )
+        if name is not None:
+            self.named[name] = fields["registry"]
+            self.registries[name] = Registry(name, prefixes, file.place(item))
+
     def feed(self, item: YamlNode) -> Feed | None:
         file = self.file
         keys = ("from", "to", "name", "only", "state")
@@ -357,9 +402,13 @@ class _Reader:
             found = self._groups(only["groups"], "groups")
             tags = None if found is None else frozenset(self.groups.tag(g) for g in found)
         state = file.choice(fields.get("state"), "state", ("up", "down"))
+        registry = self.registries.get(sender)
+        if registry is not None:
+            prefixes = both(registry.prefixes, prefixes)
         return Feed(
-            name or f"{sender}>{receiver}", sender, receiver, prefixes, tags, state != "down",
-            file.place(item),
+            name or f"{sender}>{receiver}", sender if registry is None else REGISTRY, receiver,
+            prefixes, tags, state != "down", file.place(item),
+            "" if registry is None else registry.name,
         )  # fmt: skip
 
 
