@@ -382,3 +382,64 @@ def test_a_lab_has_who_is_there_by_the_store(
     finally:
         oaktag("-C", tmp_path, "lab", "down")
         store.close()
+
+
+@pytest.mark.usefixtures("real_kernel")
+def test_who_logs_in_in_a_lab_sends_with_the_tag_until_the_log_off(
+    shipped_mended: Path, oaktag: Run
+) -> None:
+    """The node asks by RADIUS and tells of the session, both across the network of feeds; then frames
+    from there carry the tag of the answer, points know it and let pass what the group may; after the
+    log-off nobody is there, and the workspace's own store never was."""
+    folder = shipped_mended
+    config = folder / "oaktag.yaml"
+    config.write_text(
+        config.read_text() + "listen:\n  clients: []\n  answer:\n"
+        "    - {attribute: filter-id, value: group}\n"
+        "    - {vendor: 32473, attribute: 7, value: tag}\n  unknown_login: reject\n"
+    )  # fmt: skip
+    people = folder / "inventory/people.ldif"
+    people.write_text(people.read_text() + "\n\ndn: uid=stray,dc=q\nuid: stray\n")
+    up = oaktag("-C", folder, "lab", "up", "--sites", "central,hall")
+    assert up.status == 0, up
+    try:
+        asked = ("lab", "probe", "10.20.1.77", "loans-db", "8443/tcp", "--json")
+        assert oaktag("-C", folder, *asked).status == 2, "nobody is there"
+        ran = oaktag("-C", folder, "lab", "log-in", "ada", "central-desks", "10.20.1.77", "--json")
+        jsonschema.validate(ran.json, _schema("lab-log-in"))
+        (told,) = ran.json["sessions"]
+        assert ran.status == 0 and told["accepted"] and told["acknowledged"]
+        assert (told["group"], told["tag"], told["node"]) == ("librarians", 310, "central-access")
+        known = {k["node"]: k["tag"] for k in told["known"]}
+        assert known["central-access"] == known["hall-edge"] == 310
+        words = ("lab", "capture", "central-access", "--count", "1", "--tag", "310", "--json")
+        with subprocess.Popen(
+            [sys.executable, "-m", "oaktag", "-C", folder, *words, "--seconds", "30"],
+            stdout=subprocess.PIPE, text=True,
+        ) as capturing:  # fmt: skip
+            while capturing.poll() is None:
+                probed = oaktag("-C", folder, *asked)
+            assert capturing.stdout is not None
+            frames = json.loads(capturing.stdout.read())["frames"]
+        assert [(p["fares"], p["agrees"]) for p in probed.json["probes"]] == [
+            ("arrives and is answered", True)
+        ] * len(probed.json["probes"])
+        assert frames and {f["tag"] for f in frames} == {310}
+        taken = oaktag("-C", folder, "lab", "log-in", "ivo", "central-desks", "10.20.1.77")
+        assert taken.status == 2 and "10.20.1.77 is another's" in taken.err
+        stray = oaktag("-C", folder, "lab", "log-in", "stray", "central-desks", "--json")
+        assert stray.status == 1 and not stray.json["sessions"][0]["accepted"]
+        assert stray.json["things"] == [] and stray.json["tables"] == []
+        # What the folder says by now leaves those who are logged in where they are.
+        assert oaktag("-C", folder, "lab", "apply").status == 0
+        assert oaktag("-C", folder, *asked).status == 0
+        off = oaktag("-C", folder, "lab", "log-off", "ada", "--json")
+        jsonschema.validate(off.json, _schema("lab-log-off"))
+        (told,) = off.json["sessions"]
+        assert off.status == 0 and told["acknowledged"] and told["known"] == []
+        assert oaktag("-C", folder, *asked).status == 2
+        again = oaktag("-C", folder, "lab", "log-off", "ada")
+        assert again.status == 2 and "is not logged in in the lab" in again.err
+    finally:
+        oaktag("-C", folder, "lab", "down")
+    assert not (folder / ".oaktag/store.db").exists()

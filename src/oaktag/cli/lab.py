@@ -131,6 +131,31 @@ def heal(context: Context, kind: str | None, name: str | None, as_json: bool) ->
     return 0
 
 
+@command.command("log-in")
+@click.argument("who", shell_complete=complete("end"))
+@click.argument("segment")
+@click.argument("address", required=False)
+@as_json
+@pass_context
+def log_in(context: Context, who: str, segment: str, address: str | None, as_json: bool) -> int:
+    """Let somebody log in on a segment, by RADIUS packets from its node to a listener at the
+    registry, and get an ADDRESS there (one that is free by default) and the tag of the group."""
+    result = context.workspace().lab_log_in(who, segment, address)
+    finish(context, result, as_json=as_json)
+    return 0 if result.done else 1
+
+
+@command.command("log-off")
+@click.argument("who", shell_complete=complete("end"))
+@as_json
+@pass_context
+def log_off(context: Context, who: str, as_json: bool) -> int:
+    """Let somebody log off who logged in in the lab."""
+    result = context.workspace().lab_log_off(who)
+    finish(context, result, as_json=as_json)
+    return 0 if result.done else 1
+
+
 @command.command("probe")
 @click.argument("source", required=False, shell_complete=complete("end"))
 @click.argument("destination", required=False, shell_complete=complete("end"))

@@ -243,10 +243,31 @@ class Lab:
             OakTagError: no lab is up, or there is nobody of that name.
         """
         space = self.ask("space", name=name)["space"]
+        return [*self._within(), "ip", "netns", "exec", space]
+
+    def _within(self) -> list[str]:
+        """The words before a command that is to run in the namespaces of the keeper."""
         outer = int((self._where() / "pid").read_text(encoding="utf-8"))
         children = Path(f"/proc/{outer}/task/{outer}/children").read_text(encoding="ascii")
         inside = ["-U", "-m", "-n", "-p", "--preserve-credentials"]
-        return ["nsenter", "-t", children.split()[0], *inside, "ip", "netns", "exec", space]
+        return ["nsenter", "-t", children.split()[0], *inside]
+
+    def doing(self, module: str, request: dict[str, Any]) -> dict[str, Any]:
+        """Let a module of ours do something in the keeper's namespaces: it gets a JSON document on
+        its standard input, and prints one.
+
+        Raises:
+            OakTagError: no lab is up, or it fails, with the last that it says.
+        """
+        done = subprocess.run(
+            [*self._within(), sys.executable, "-m", module],
+            input=json.dumps(request), capture_output=True, text=True,
+        )  # fmt: skip
+        if done.returncode:
+            said = done.stderr.strip().splitlines()[-1:] or [str(done.returncode)]
+            raise OakTagError(f"the lab says: {said[0]}")
+        answer: dict[str, Any] = json.loads(done.stdout)
+        return answer
 
     def _where(self) -> Path:
         folder = self.folder

@@ -20,7 +20,7 @@ from pathlib import Path
 from typing import Any
 
 from oaktag.lab.capturing import capture
-from oaktag.lab.namespaces import NETNS, run, socket_of
+from oaktag.lab.namespaces import NETNS, PLACE, run, socket_of
 from oaktag.lab.network import LabNetwork
 from oaktag.lab.plan import LabPlan, Probe
 from oaktag.lab.probes import Prober
@@ -234,6 +234,9 @@ async def _main(place: Path, hours: float) -> None:
     try:
         run(["mount", "-t", "tmpfs", "tmpfs", "/run"])
         NETNS.mkdir()
+        PLACE.mkdir()
+        ours = f"/proc/{os.getpid()}/fd/{above}/{place.name}"  # as another process sees it
+        run(["mount", "--no-canonicalize", "--bind", ours, str(PLACE)])
         first = json.loads((folder / "first.json").read_text(encoding="utf-8"))
         await keeper.apply(first)
     except Exception as error:

@@ -17,6 +17,8 @@ from oaktag.errors import OakTagError
 
 CLONE_NEWNET = 0x40000000
 NETNS = Path("/run/netns")
+#: Where the lab's folder is seen inside: its path may lie under /run, which another one hides.
+PLACE = Path("/run/lab")
 UNSHARE = ("unshare", "-Urnmpf", "--mount-proc", "--kill-child")
 TOOLS = {"unshare": "util-linux", "ip": "iproute2", "nft": "nftables"}
 

@@ -6,6 +6,7 @@ folder's, which may have moved on.
 
 from __future__ import annotations
 
+import json
 from collections import Counter
 from collections.abc import Callable, Mapping, Sequence
 from concurrent.futures import ThreadPoolExecutor
@@ -42,7 +43,7 @@ from oaktag.operations.lab_reach import reach_agrees
 from oaktag.operations.lab_trials import Trials, Trying
 from oaktag.operations.model import Model
 from oaktag.operations.result import ABSENT, Result, Row
-from oaktag.workspace.folder import Folder
+from oaktag.workspace.folder import LIVE, Folder
 from oaktag.workspace.load import read_files
 from oaktag.workspace.lock import own_folder
 
@@ -137,7 +138,8 @@ def held_by(lab: Lab, root: FilePath) -> tuple[Model, list[Broken], Held]:
 
 
 def _of_held(held: Held, root: FilePath) -> Model:
-    return failing(_mended(held, Folder(root, held.files, alone=True)), _broken_in(held))
+    folder = peopled(root, held.files, held.facts["people"])
+    return failing(_mended(held, folder), _broken_in(held))
 
 
 def _mended(held: Held, folder: Folder) -> Model:
@@ -146,16 +148,26 @@ def _mended(held: Held, folder: Folder) -> Model:
     return parted(whole, held.facts["part"])
 
 
+def peopled(root: FilePath, files: dict[str, bytes], people: Sequence[Row]) -> Folder:
+    """Files of a workspace, with those besides who logged in in its lab."""
+    known = json.loads(files.get(LIVE, b"[]"))
+    told = json.dumps([*known, *people], ensure_ascii=False).encode()
+    return Folder(root, files | {LIVE: told} if people else files, alone=True)
+
+
 def _broken_in(held: Held) -> list[Broken]:
     return [Broken(kind, name) for kind, name in held.facts["broken"]]
 
 
 def _version(
-    model: Model, files: dict[str, bytes], moment: int | None, broken: Sequence[Broken], part: Asked
-) -> Version:
-    """A version of a workspace as a lab keeps it; the model is the one with what is broken."""
+    model: Model, files: dict[str, bytes], moment: int | None, broken: Sequence[Broken],
+    part: Asked, people: Sequence[Row] = (),
+) -> Version:  # fmt: skip
+    """A version of a workspace as a lab keeps it; the model is the one with what is broken, and
+    with those who logged in there."""
     facts = {
         "day": model.today, "moment": moment, "broken": [list(b) for b in broken], "part": part,
+        "people": list(people),
     }  # fmt: skip
     return Version(files, facts, plan_of(model, Beings(model)))
 
@@ -224,12 +236,15 @@ def apply(whole: Model) -> LabChanged:
     """
     lab = lab_of(whole)
     held = lab.held()
+    files, people = whole.files.folder.copies(), held.facts["people"]
+    if people:
+        folder = peopled(whole.files.root, files, people)
+        whole = Model(read_files(folder, whole.files.moment), whole.today)
     model = parted(whole, held.facts["part"])
     known = names_of(model.network)
     left = [b for b in _broken_in(held) if b.name in known[b.kind]]
     now = failing(model, left)
-    files = model.files.folder.copies()
-    version = _version(now, files, model.files.moment, left, held.facts["part"])
+    version = _version(now, files, model.files.moment, left, held.facts["part"], people)
     done = lab.apply(version, lists=True)
     return _changed("lab apply", _of_held(held, model.files.root), now, done, left)
 
@@ -276,8 +291,26 @@ def _failing(
     command: str, lab: Lab, was: Model, held: Held, broken: Sequence[Broken]
 ) -> LabChanged:
     now = failing(_mended(held, was.files.folder), broken)
-    version = _version(now, held.files, held.facts["moment"], broken, held.facts["part"])
+    moment, part, people = (held.facts[key] for key in ("moment", "part", "people"))
+    version = _version(now, held.files, moment, broken, part, people)
     return _changed(command, was, now, lab.apply(version, lists=held.lists), broken)
+
+
+def with_people(lab: Lab, was: Model, held: Held, people: Sequence[Row], moment: int) -> LabChanged:
+    """Make a lab one in which others are logged in, with all else as it is.
+
+    Args:
+        lab: the lab.
+        was: the workspace that it is made as; and that alone.
+        held: the same, as the lab keeps it.
+        people: their sessions, as files of a workspace keep them.
+        moment: as of when.
+    """
+    broken, part = _broken_in(held), held.facts["part"]
+    held.facts["moment"] = moment
+    now = failing(_mended(held, peopled(was.files.root, held.files, people)), broken)
+    version = _version(now, held.files, moment, broken, part, people)
+    return _changed("lab apply", was, now, lab.apply(version, lists=held.lists), broken)
 
 
 def _changed(

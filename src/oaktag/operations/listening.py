@@ -58,7 +58,7 @@ def listen(root: Path, tell: Tell, metrics: str = "") -> None:
             "nobody may tell anything: oaktag.yaml says listen: {clients: [{address: …, secret: "
             "{env: …}}]}"
         )
-    asyncio.run(_Listening(root, model, tell).run(metrics))
+    asyncio.run(Listening(root, model, _clients(config), tell).run(metrics))
 
 
 def _clients(config: Config) -> list[Client]:
@@ -68,15 +68,22 @@ def _clients(config: Config) -> list[Client]:
     return [Client(c.prefix, c.secret.read()) for c in config.listen.clients]
 
 
-class _Listening:
-    def __init__(self, root: Path, model: Model, tell: Tell) -> None:
+class Listening:
+    """A listener of a workspace: what it takes in goes into its store."""
+
+    def __init__(
+        self,
+        root: Path,
+        model: Model,
+        clients: Sequence[Client],
+        tell: Tell | None = None,
+    ) -> None:
         from oaktag.sources.radius_server import Listener
         from oaktag.store import Store
 
         config = model.files.config
-        self.root, self.tell = root, tell
+        self.root, self.tell = root, tell or (lambda _: None)
         self.logins = Logins(model)
-        clients = _clients(config)
         self.store = Store(url_of(root, config.store), root, config.session_timeout, write=True)
         self.listener = Listener(
             clients, self.keep, lambda asked, sender: self.logins.answer(asked, sender),

@@ -13,6 +13,7 @@ if TYPE_CHECKING:
     from oaktag.operations.drift import Drift
     from oaktag.operations.failures import Failures
     from oaktag.operations.lab import LabChanged, LabDown, LabProbed, LabUp
+    from oaktag.operations.lab_access import LabAccess
     from oaktag.operations.lab_state import LabState
     from oaktag.operations.lab_watch import LabCaptured, LabCounted
     from oaktag.operations.list_entries import ListEntries
@@ -388,6 +389,41 @@ class OfNetwork(Asked):
         from oaktag.operations.lab import heal
 
         return heal(self.model, kind, name)
+
+    def lab_log_in(self, who: str, segment: str, address: str | None = None) -> LabAccess:
+        """Let somebody log in on a segment of the lab, by RADIUS packets from its node.
+
+        Args:
+            who: an endpoint.
+            segment: where.
+            address: the address that is given out; one that is free by default.
+
+        Returns:
+            ``sessions``: whether it was ``accepted``, with which ``group`` and ``tag``, whether
+            what the node tells of it was ``acknowledged``, and which nodes know the tag then
+            (``known``); and what has changed in the lab: ``things``, ``tables``, ``ended``.
+
+        Raises:
+            UsageError: there is no such endpoint, segment or address in the lab.
+            OakTagError: no lab is up.
+        """
+        from oaktag.operations.lab_access import log_in
+
+        return log_in(self.model, who, segment, address)
+
+    def lab_log_off(self, who: str) -> LabAccess:
+        """Let somebody log off who logged in in the lab.
+
+        Returns:
+            as of ``lab_log_in``.
+
+        Raises:
+            UsageError: nobody of that name is logged in there.
+            OakTagError: no lab is up.
+        """
+        from oaktag.operations.lab_access import log_off
+
+        return log_off(self.model, who)
 
     def lab_probe(
         self,

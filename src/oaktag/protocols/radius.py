@@ -23,6 +23,7 @@ from pyrad.packet import (
     AccessReject,
     AccessRequest,
     AccountingRequest,
+    AccountingResponse,
     AcctPacket,
     AuthPacket,
     CoAACK,
@@ -176,6 +177,62 @@ def acknowledged(asked: CoAPacket, data: bytes) -> bool:
     if not asked.VerifyReply(reply, data):
         raise Refused("wrong secret")
     return bool(reply.code == CoAACK)
+
+
+def asked_login(secret: bytes, named: Mapping[int, str]) -> AuthPacket:
+    """A request to log in, signed, of one who is authenticated already: as a node, or the server
+    that authenticates for it, sends it; its bytes are those of its ``RequestPacket()``.
+
+    Args:
+        secret: what is shared with whoever answers.
+        named: what it says, texts by the numbers of their attributes.
+    """
+    packet = AuthPacket(secret=secret, dict=_dictionary())
+    _put(packet, [Given(code, 0, value) for code, value in sorted(named.items())])
+    packet.add_message_authenticator()
+    return packet
+
+
+def asked_accounting(
+    secret: bytes, kind: Kind, named: Mapping[int, str], address: Prefix
+) -> AcctPacket:
+    """An accounting request: the session of somebody at an address begins, or is over.
+
+    Args:
+        secret: what is shared with whoever keeps it.
+        kind: ``start``, ``stop`` or ``interim``.
+        named: what it says, texts by the numbers of their attributes.
+        address: one address of either family.
+    """
+    packet = AcctPacket(secret=secret, dict=_dictionary())
+    _put(packet, [Given(code, 0, value) for code, value in sorted(named.items())])
+    _put(packet, [Given(40, 0, next(n for n, k in _KINDS.items() if k == kind))])
+    code, size = (8, 4) if address.family == 4 else (168, 16)
+    OrderedDict.__setitem__(packet, code, [address.start.to_bytes(size, "big")])
+    return packet
+
+
+def replied(asked: AuthPacket | AcctPacket, data: bytes) -> tuple[bool, list[Given]]:
+    """Whether an answer to a request says yes, and what it gives.
+
+    Raises:
+        Refused: it is no answer to it, or not of one who knows the secret.
+    """
+    try:
+        reply = Packet(packet=data, dict=_dictionary(), secret=asked.secret)
+    except (PacketError, struct.error, ValueError, IndexError, KeyError):
+        raise Refused("malformed") from None
+    if reply.code not in (AccessAccept, AccessReject, AccountingResponse) or reply.id != asked.id:
+        raise Refused("no answer")
+    if not asked.VerifyReply(reply, data):
+        raise Refused("wrong secret")
+    given: list[Given] = []
+    for key in OrderedDict.keys(reply):
+        vendor, number = key if isinstance(key, tuple) else (0, key)
+        for held in OrderedDict.__getitem__(reply, key):
+            value = int.from_bytes(held, "big") if vendor else held.decode("utf-8", "replace")
+            given.append(Given(number, vendor, value))
+    return bool(reply.code != AccessReject), given
 
 
 def _decoded(data: bytes, code: int, secret: bytes, kind: type[Packet]) -> Packet:

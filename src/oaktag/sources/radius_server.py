@@ -15,7 +15,8 @@ import time
 from collections import Counter, OrderedDict, deque
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
-from typing import Any, NamedTuple, cast
+from functools import partial
+from typing import Any, NamedTuple, TypeVar, cast
 
 from pyrad.packet import CoAPacket
 
@@ -47,6 +48,10 @@ SENT, PATIENCE = 3, 2.0
 Keep = Callable[[Sequence[Record], int], None]
 #: What answers a log-in of a sender: what it is given, and whether it is accepted.
 Answer = Callable[[Login, str], tuple[Sequence[Given], bool]]
+
+
+#: What is made of an answer.
+Said = TypeVar("Said")
 
 
 class Client(NamedTuple):
@@ -234,19 +239,26 @@ async def ask_change(packet: CoAPacket, address: str, port: int) -> str:
     Returns:
         ``acknowledged``, ``refused`` or ``no answer``.
     """
-    loop = asyncio.get_running_loop()
-    data: bytes = packet.RequestPacket()
     family = socket.AF_INET6 if ":" in address else socket.AF_INET
-    with socket.socket(family, socket.SOCK_DGRAM) as one:
-        one.setblocking(False)
-        with contextlib.suppress(OSError):
-            one.connect((address, port))
-            for _ in range(SENT):
-                await loop.sock_sendall(one, data)
-                with contextlib.suppress(TimeoutError):
-                    async with asyncio.timeout(PATIENCE):
-                        while True:
-                            said = await loop.sock_recv(one, 4096)
-                            with contextlib.suppress(Refused):
-                                return "acknowledged" if acknowledged(packet, said) else "refused"
+    with socket.socket(family, socket.SOCK_DGRAM) as one, contextlib.suppress(OSError):
+        one.connect((address, port))
+        done = await asked(one, packet.RequestPacket(), partial(acknowledged, packet))
+        if done is not None:
+            return "acknowledged" if done else "refused"
     return "no answer"
+
+
+async def asked(one: socket.socket, data: bytes, read: Callable[[bytes], Said]) -> Said | None:
+    """Send a request on a connected socket, again if nothing comes back, and read what does; None
+    where nothing came. What ``read`` refuses is no answer."""
+    loop = asyncio.get_running_loop()
+    one.setblocking(False)
+    for _ in range(SENT):
+        await loop.sock_sendall(one, data)
+        with contextlib.suppress(TimeoutError):
+            async with asyncio.timeout(PATIENCE):
+                while True:
+                    said = await loop.sock_recv(one, 4096)
+                    with contextlib.suppress(Refused):
+                        return read(said)
+    return None

@@ -18,6 +18,8 @@ def show(page: Page, d: Row, *, everything: bool = False) -> None:
             _up(page, d)
         case "lab apply" | "lab break" | "lab heal":
             _changed(page, d)
+        case "lab log-in" | "lab log-off":
+            _access(page, d)
         case "lab probe":
             _probes(page, d, everything=everything)
         case "lab capture":
@@ -73,6 +75,29 @@ def _part(page: Page, part: Row) -> None:
             f"{row['node']} knows {count(row['bindings'], 'binding')} otherwise than in the whole "
             "network"
         )
+
+
+def _access(page: Page, d: Row) -> None:
+    """What was answered to a node, what is known then, and what has changed."""
+    for s in d["sessions"]:
+        at = f"{d['endpoint']} at {s['node']}, {s['address']} on {s['segment']}"
+        if not s["accepted"]:
+            page.say(f"{at}: rejected")
+            continue
+        if d["command"] == "lab log-in":
+            group = s["group"] or "no group"
+            told = f", tag {s['tag']}" if s["tag"] is not None else ""
+            page.say(f"{at}: accepted as {group}{told}")
+        else:
+            page.say(f"{at}: logged off")
+        page.say(f"   accounting {'acknowledged' if s['acknowledged'] else 'not acknowledged'}")
+        nodes = ", ".join(f"{k['node']} ({k['tag']})" for k in s["known"])
+        page.paragraph(f"its tag is known at {nodes or 'no node'}", "   ", first="   ")
+    _came(page, d)
+    if d["ended"]:
+        page.say(f"ended: {count(d['ended'], 'flow')} that a list now denies")
+    if d["command"] == "lab log-in":
+        page.hint(f"oaktag lab probe {d['endpoint']} DST [SERVICE] sends packets")
 
 
 def _plural(how: str, number: int) -> str:
@@ -144,7 +169,8 @@ def _counted(page: Page, d: Row) -> None:
 # -- what was changed ----------------------------------------------------------------------------
 
 
-def _changed(page: Page, d: Row) -> None:
+def _came(page: Page, d: Row) -> None:
+    """What came, went or is another; who knows otherwise."""
     for thing in d["things"]:
         if thing["what"] != "changed" or thing["kind"] not in ("node", "point"):
             page.say(f"{thing['kind']} {thing['name']}: {_WHAT[thing['what']]}")
@@ -153,6 +179,10 @@ def _changed(page: Page, d: Row) -> None:
     for row in d["tables"]:
         told = [f"{count(row[word], 'binding')} {word}" for word in ("come", "gone") if row[word]]
         page.say(f"{row['node']} knows otherwise: {', '.join(told)}")
+
+
+def _changed(page: Page, d: Row) -> None:
+    _came(page, d)
     for cell in d["cells"]:
         for word, text in (("opens", cell["opened_text"]), ("closes", cell["closed_text"])):
             if text:
