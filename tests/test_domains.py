@@ -100,7 +100,8 @@ def test_two_counties_share_with_each_other(counties: tuple[Path, Path], oaktag:
     (fallowmere / "sessions.csv").write_text(
         "endpoint,address,since\ndesk-1,10.40.1.77,2026-01-01T00:00:00Z\n"
     )
-    assert oaktag("-C", fallowmere, "share", "--out", "ours.json").status == 0
+    ran = oaktag("-C", fallowmere, "share", "--out", "ours.json", "--lists", "lists")
+    assert ran.status == 0 and "unchanged:" in ran.out
     assert (fallowmere / "ours.json").read_bytes() == shared
 
     # Another name, another number there, and one host more.
@@ -112,6 +113,7 @@ def test_two_counties_share_with_each_other(counties: tuple[Path, Path], oaktag:
     jsonschema.validate(ran.json, _schema("share"))
     assert ran.json["serial"] > json.loads(shared)["serial"]
     assert (lists / "counter.txt").read_text() == "10.40.1.10/31\n10.40.1.99/32\n"
+    assert ran.json["left"] == [str(lists / "desk.txt")]
     told = oaktag("-C", quillmere, "domains", "--json")
     assert told.json["domains"][0]["state"] == "newer"
     assert [(c["group"], c["is"], c["gained"]) for c in told.json["domains"][0]["changed"]] == [

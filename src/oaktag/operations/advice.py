@@ -114,6 +114,9 @@ def _stop(model: Model, family: int, address: int, node: str, known: int) -> Sto
         if feed.sender in having:
             table = tables[feed.sender]
             binding = table.bindings[int(table.find(family, [address])[0])]
+            registry = model.network.registries.get(feed.registry)
+            if registry is not None and not registry.holds(binding.prefix):
+                continue
             why: Literal["down", "only", "relay"] = "down" if not feed.up else "relay"
             if feed.up and not feed.passes(binding):
                 why = "only"

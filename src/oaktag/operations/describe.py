@@ -6,6 +6,7 @@ from collections import Counter
 from dataclasses import dataclass
 from typing import ClassVar
 
+from oaktag.core.domains import origin_of
 from oaktag.core.matrix import ANSWERS
 from oaktag.operations.callers import members_of
 from oaktag.operations.json_parts import Document
@@ -40,9 +41,10 @@ def describe(model: Model, word: str) -> Described:
     who = f"{name} is the group with tag {model.groups.tag(group)}"
     who += f" ({info.title})" if info.title else ""
     where = f", at {', '.join(sites)}" if sites else ""
-    sentences = [
-        _sentence(f"{who}. {'It holds ' + held + where if held else 'Nobody is in it'}.", [])
-    ]
+    members = f"It holds {held}{where}" if held else "Nobody is in it"
+    if origin := origin_of(name):
+        members = f"Who is in it is for {origin} to say"
+    sentences = [_sentence(f"{who}. {members}.", [])]
     every = range(len(model.groups))
     default = model.files.policy.default
     spoken = [model.matrix.spoken(group, axis) for axis in (0, 1)]

@@ -34,6 +34,7 @@ class SharedGroups(Result):
     made: str
     file: str
     written: list[str]
+    left: list[str]
     groups: list[Row]
     command: ClassVar[str] = "share"
     table: ClassVar[str] = "groups"
@@ -74,7 +75,9 @@ def share(model: Model, out: Path | None = None, lists: Path | None = None) -> S
         write_text(path, texts[path])
     return SharedGroups(
         ours.origin, ours.serial, instant_text(ours.made), "" if out is None else str(out),
-        [str(path) for path in written], groups,
+        [str(path) for path in written],
+        [] if lists is None else sorted(str(p) for p in lists.glob("*.txt") if p not in texts),
+        groups,
     )  # fmt: skip
 
 

@@ -25,7 +25,7 @@ def draw_table(document: Document, sites: Iterable[str], path: Path) -> None:
     held = Counter(of.values())
     points = Counter(of[n["node"]] for n in document["nodes"] if "point" in n["does"])
     wrong = Counter(n["site"] for n in document["nodes"] if n["wrong"])
-    fed = Counter(of[f["to"]] for f in document["feeds"] if f["from"] == "registry")
+    fed = Counter(of[f["to"]] for f in document["feeds"] if f["from"] not in of)
     names = sorted(sites, key=lambda s: (-wrong[s], -points[s], sites.index(s)))[:MOST_ROWS]
     place = {name: n for n, name in enumerate(names)}
     cell = min(0.3, 8.4 / len(names))
@@ -80,7 +80,7 @@ def _marks(
     feeds = {
         (place[of[f["from"]]], place[of[f["to"]]])
         for f in document["feeds"]
-        if f["from"] != "registry" and of[f["from"]] in place and of[f["to"]] in place
+        if of.get(f["from"]) in place and of[f["to"]] in place
     }
     side = cell * 72 * 0.55
     for (row, column), carries in sorted(links.items()):
@@ -101,7 +101,7 @@ def _notes(document: Document, left_out: int) -> list[str]:
     lines = [
         "below the diagonal, links between sites: full square, frames keep their tags; empty with ×, tags are "
         "lost; full with ×, some of each",
-        "above it, feeds between nodes: > from the site of the row, < to it; fed: nodes with a feed from the "
+        "above it, feeds between nodes: > from the site of the row, < to it; fed: nodes with a feed from a "
         "registry",
         "! nodes where traffic goes wrong: flows that leak (denied, but let through) or break (allowed, but "
         "dropped)",

@@ -19,11 +19,15 @@ def show(page: Page, d: Row) -> None:
         ],
         right=(1, 2),
     )  # fmt: skip
+    for name in d["left"]:
+        page.say(f"of no group that is shared, and left there: {name}")
     if not d["file"]:
-        page.say(f"{d['origin']}: {count(len(d['groups']), 'group')}, nothing written: --out FILE")
-        return
-    page.say(f"{d['origin']}, serial {d['serial']} of {d['made']}")
+        page.say(
+            f"{d['origin']}: {count(len(d['groups']), 'group')}, no document written: --out FILE"
+        )
+    else:
+        page.say(f"{d['origin']}, serial {d['serial']} of {d['made']}")
     for name in d["written"]:
         page.say(f"written: {name}")
-    if d["file"] not in d["written"]:
+    if d["file"] and d["file"] not in d["written"]:
         page.say(f"unchanged: {d['file']}")
