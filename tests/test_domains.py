@@ -187,6 +187,8 @@ REFUSED: dict[str, tuple[Callable[[dict[str, Any]], str], str]] = {
         ),
         "not signed by the key",
     ),
+    "no base64": (lambda d: json.dumps({**d, "signature": {"kind": "hmac-sha256", "value": "é"}}),
+                  "is none of hmac-sha256"),
     "no octets": (lambda d: json.dumps({**d, "signature": {"kind": "hmac-sha256", "value": ""}}),
                   "is none of hmac-sha256"),
     "of us": (lambda d: _later(d, origin="quillmere"), "it is of quillmere, not of fallowmere"),
@@ -446,6 +448,13 @@ def test_a_document_over_https(
 
     tried(f"{url}/ours", 3, "certificate verify failed", ca=None)
     tried(f"{url.replace('localhost', '127.0.0.1')}/ours", 3, "IP address mismatch")
+    config.write_text(
+        text.replace(
+            "from: ../fallowmere/ours.json, ", f"from: {url}/ours, ca: {ca.parent}/no.pem, "
+        )
+    )
+    ran = oaktag("-C", quillmere, "pull")
+    assert ran.status == 2 and "no.pem, which holds the certificates to trust for" in ran.err
     tried(f"{url}/moved", 3, f"it is said to be at {url}/ours; name that place")
     tried(f"{url}/nowhere", 3, "the server says 404")
     tried("https://localhost:9/ours", 3, "Connection refused")

@@ -425,6 +425,10 @@ def test_who_logs_in_in_a_lab_sends_with_the_tag_until_the_log_off(
             ("arrives and is answered", True)
         ] * len(probed.json["probes"])
         assert frames and {f["tag"] for f in frames} == {310}
+        oaktag("-C", folder, "lab", "break", "node", "central-access")
+        lost = oaktag("-C", folder, "lab", "log-in", "ivo", "central-desks")
+        assert lost.status == 2 and "central-access is broken in the lab" in lost.err
+        oaktag("-C", folder, "lab", "heal")
         taken = oaktag("-C", folder, "lab", "log-in", "ivo", "central-desks", "10.20.1.77")
         assert taken.status == 2 and "10.20.1.77 is another's" in taken.err
         stray = oaktag("-C", folder, "lab", "log-in", "stray", "central-desks", "--json")

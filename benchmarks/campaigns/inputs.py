@@ -59,7 +59,8 @@ COMMANDS = (
     "review --out found.xlsx", "renumber kiosks --write", "renumber kiosks 4000 --json",
     "members --when kind=device --save kiosks --write --anyway", "pin --when kind=user --to kiosks --json",
     "pin ada bram --to kiosks --write --anyway", "help OT203",
-    "store", "store --check --json", "pull", "pull --json",
+    "store", "store --check --json", "pull", "pull --json", "share", "share --out ours.json --lists told --json",
+    "domains", "domains --held --json",
 )  # fmt: skip
 
 #: Pieces that have broken readers somewhere.

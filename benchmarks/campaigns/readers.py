@@ -10,7 +10,9 @@ Whatever comes that is not one of the errors that are raised on purpose ends the
 from __future__ import annotations
 
 import argparse
+import contextlib
 import json
+import os
 import random
 import signal
 import sys
@@ -21,13 +23,19 @@ from pathlib import Path
 
 from campaigns.inputs import JSONL, LDIF, OBSERVED, changed
 from campaigns.workspaces import BASE
+from oaktag.core.addresses import parse_prefix
+from oaktag.core.domains import Receipt, Shared, SharedGroup
 from oaktag.core.network import Scope
 from oaktag.dialects import DIALECTS
 from oaktag.errors import OakTagError
 from oaktag.operations.lists import list_text
 from oaktag.operations.model import Model
+from oaktag.protocols.signing import by_secret
+from oaktag.sources.domain import verified
+from oaktag.workspace.adopted_files import read_documents
 from oaktag.workspace.assignments_file import read_assignments
 from oaktag.workspace.config_file import read_config
+from oaktag.workspace.domain_file import Signature, UnreadableDocument, text_of
 from oaktag.workspace.expectations_file import read_expectations
 from oaktag.workspace.folder import Folder
 from oaktag.workspace.groups_file import read_groups
@@ -50,11 +58,25 @@ sources:
   - {file: y.jsonl, kind: user, id: uid}
 corrections: c.csv
 sessions: s.csv
+share: {origin: x, groups: [patrons, front-desks], sign: {hmac: {env: A}}}
+adopt:
+  - {origin: other, from: other.json, verify: {hmac: {env: OAKTAG_CAMPAIGN}}, groups: [staff]}
+  - {origin: more, from: "https://more.example/x", verify: {ed25519: KEY}, ca: /a}
 accepted:
   - {reach: leak, cause: no-point, at: [a*], from: patrons, service: 80/tcp, why: x, until: 2027-01-01}
 """
 
 
+KEY = "MCowBQYDK2VwAyEAGb9ECWmEzf6FQbrBZ9w7lshQhqowtrbLDFw4rXAxZuE="
+SECRET = "a secret of campaigns"
+SHARED = Shared(
+    "other", 7, 1_795_000_000_000_000,
+    (
+        SharedGroup("staff", 7, "Their staff", "their desk", (parse_prefix("10.40.1.0/24"),)),
+        SharedGroup("rooms", 8, "Ä room", "", (parse_prefix("2001:db8:40::/64"),)),
+    ),
+    (Receipt("x", 3, "0" * 64),),
+)  # fmt: skip
 #: The day of the campaign, and how often the whole workspace is read.
 TODAY, WHOLE = 739_945, 0.02
 PEOPLE = "inventory/people.csv"
@@ -65,11 +87,15 @@ class Readers:
 
     def __init__(self, place: Path) -> None:
         self.place = place
+        os.environ["OAKTAG_CAMPAIGN"] = SECRET
         self.sound: dict[str, bytes] = {
             str(p.relative_to(BASE)): p.read_bytes() for p in sorted(BASE.rglob("*")) if p.is_file()
         }
         extra = {
-            "x.ldif": LDIF, "y.jsonl": JSONL, "oaktag.yaml": MORE,
+            "x.ldif": LDIF, "y.jsonl": JSONL, "oaktag.yaml": MORE.replace("KEY", KEY),
+            "adopted/other.json": text_of(
+                SHARED, lambda told: Signature("hmac-sha256", by_secret(SECRET.encode(), told))
+            ),
             "c.csv": "endpoint,attribute,value,who,why\nada,role,patron,me,x\n",
             "s.csv": "endpoint,address,since\nada,10.20.1.50,2026-11-25T08:00:00Z\n",
         }  # fmt: skip
@@ -99,6 +125,12 @@ class Readers:
         model = Model.read(Folder(Path("/nowhere"), files, alone=True), TODAY)
         _ = model.assignment.group, model.registry, model.matrix.action_form
         return Problems()
+
+    def _document(self, data: bytes) -> None:
+        """A document that is believed says what was signed."""
+        with contextlib.suppress(UnreadableDocument):
+            found = verified(self.files.config.adopt[0], data).shared
+            assert found == SHARED, f"believed: {data!r}"
 
     def _alone(self, name: str, data: bytes) -> Problems:
         files, problems = self.files, Problems()
@@ -130,6 +162,9 @@ class Readers:
             case "expectations.yaml":
                 services = files.permissions.services
                 read_expectations(folder, files.groups, files.endpoints, services, problems)
+            case "adopted/other.json":
+                self._document(data)
+                read_documents(folder, files.config.adopt, problems)
             case "c.csv":
                 read_inventory(folder, none._replace(sources=people, corrections=name), problems)
             case "s.csv":

@@ -60,7 +60,7 @@ def log_in(model: Model, who: str, segment: str, address: str | None = None) -> 
         OakTagError: no lab is up.
     """
     lab = lab_of(model)
-    was, _, held = held_by(lab, model.files.root)
+    was, broken, held = held_by(lab, model.files.root)
     if who not in was.files.endpoints.index:
         hint = perhaps(who, was.files.endpoints.index)
         raise UsageError(f"no source has an endpoint {who!r}{hint and f'; {hint}'}")
@@ -68,6 +68,8 @@ def log_in(model: Model, who: str, segment: str, address: str | None = None) -> 
     if there is None:
         hint = perhaps(segment, was.network.segments)
         raise UsageError(f"no segment of the lab is called {segment!r}{hint and f'; {hint}'}")
+    if ("node", there.node) in broken:
+        raise UsageError(f"{there.node} is broken in the lab; oaktag lab heal mends it")
     prefix = _free(was, there) if address is None else _asked(was, there, address)
     session = {
         "endpoint": who, "node": there.node, "segment": segment, "address": str(prefix),

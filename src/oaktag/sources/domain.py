@@ -12,7 +12,7 @@ from pathlib import Path
 from typing import IO, Any
 from urllib.error import HTTPError, URLError
 
-from oaktag.errors import NoAnswer
+from oaktag.errors import NoAnswer, UsageError
 from oaktag.protocols import signing
 from oaktag.workspace.domain_file import (
     LARGEST,
@@ -36,6 +36,7 @@ def fetched(adopt: Adopt, root: Path) -> bytes:
 
     Raises:
         NoAnswer: there is none, or who has it does not answer or is somebody else.
+        UsageError: the certificates to trust cannot be read.
         UnreadableDocument: it is larger than any may be.
     """
     try:
@@ -96,7 +97,11 @@ class _NoOtherPlace(urllib.request.HTTPRedirectHandler):
 
 
 def _asked(adopt: Adopt) -> bytes:
-    trust = ssl.create_default_context(cafile=adopt.ca or None)
+    try:
+        trust = ssl.create_default_context(cafile=adopt.ca or None)
+    except OSError as error:
+        told = f"{adopt.ca}, which holds the certificates to trust for {adopt.origin}"
+        raise UsageError(f"{told}: {_told(error)}") from None
     opener = urllib.request.build_opener(
         urllib.request.HTTPSHandler(context=trust), _NoOtherPlace()
     )

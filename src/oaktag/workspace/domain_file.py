@@ -11,7 +11,6 @@ from __future__ import annotations
 import base64
 import json
 import re
-from binascii import Error as NoBase64
 from collections.abc import Callable
 from hashlib import sha256
 from typing import Any, NamedTuple, NoReturn
@@ -242,7 +241,7 @@ def _signature(held: Any) -> Signature:
         _fail(f"it is signed by {str(kind)[:40]!r}; known are {', '.join(KINDS)}")
     try:
         value = base64.b64decode(text, validate=True)
-    except NoBase64:
+    except ValueError:
         value = b""
     if len(value) != KINDS[kind]:
         _fail(f"its signature is none of {kind}")

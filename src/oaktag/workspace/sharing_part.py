@@ -4,7 +4,6 @@ whose groups are adopted, from where, and by which key."""
 from __future__ import annotations
 
 import base64
-from binascii import Error as NoBase64
 from pathlib import Path
 from typing import Literal, NamedTuple
 from urllib.parse import urlsplit
@@ -128,7 +127,7 @@ def _key(file: YamlFile, node: Node, what: Literal["sign", "verify"]) -> Key | N
     text = file.text(value, "the public key") or ""
     try:
         octets = base64.b64decode(text, validate=True)
-    except (NoBase64, ValueError):
+    except ValueError:
         octets = b""
     if octets[: len(ED25519)] != ED25519 or len(octets) != len(ED25519) + 32:
         told = "the line of base64 that openssl pkey -pubout prints"
