@@ -267,7 +267,7 @@ def test_a_session_is_told_of_its_other_group(folder: Path, client: str) -> None
         config.write_text(config.read_text().replace("3799", str(node.getsockname()[1])))
 
         def hear() -> None:
-            for answer in (44, 45):  # acknowledged, refused
+            for answer in (44, 45, 44, 44, 41):  # acknowledged, refused, …, ended
                 data, sender = node.recvfrom(4096)
                 packet = CoAPacket(packet=data, secret=SECRET.encode(), dict=radius._dictionary())
                 assert packet.VerifyCoARequest() and packet.verify_message_authenticator()
@@ -313,9 +313,28 @@ def test_a_session_is_told_of_its_other_group(folder: Path, client: str) -> None
             rules.write_text(text)
             again = here.until("moved", lambda t: t["is"] == "librarians")
             assert (again["was"], again["answer"]) == ("network-desk", "refused")
+            # In no group: untagged, or, where nobody is let in so, the session's end.
+            for number, unknown in ((1, "accept"), (2, "reject")):
+                rules.write_text("rules: []\n")
+                here.until("moved", lambda _, n=number: len(_outs(here.told)) == n)  # type: ignore[misc]
+                assert _outs(here.told)[-1]["answer"] == "acknowledged"
+                if unknown == "accept":
+                    rules.write_text(text)
+                    here.until("moved", lambda t: t["was"] == "" and t["is"] == "librarians")
+                    config.write_text(config.read_text() + "  unknown_login: reject\n")
+                    here.until(
+                        "reloaded", lambda _: sum(t["event"] == "reloaded" for t in here.told) == 6
+                    )
         hearing.join(5)
-    assert [p["Filter-Id"] for p in got] == [["network-desk"], ["librarians"]]
-    assert [(p["User-Name"], p["Acct-Session-Id"]) for p in got] == [(["ada"], ["s"])] * 2
+    assert [p.code for p in got] == [43, 43, 43, 43, 40]
+    assert [p["Filter-Id"][0] for p in got[:4]] == [
+        "network-desk", "librarians", "untagged", "librarians",
+    ]  # fmt: skip
+    assert [(p["User-Name"], p["Acct-Session-Id"]) for p in got] == [(["ada"], ["s"])] * 5
+
+
+def _outs(told: list[dict[str, Any]]) -> list[dict[str, Any]]:
+    return [t for t in told if t["event"] == "moved" and t["is"] == ""]
 
 
 def test_what_cannot_be_kept_is_not_acknowledged() -> None:

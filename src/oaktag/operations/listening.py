@@ -12,9 +12,10 @@ from collections.abc import Callable, Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
+from oaktag.core.groups import UNTAGGED
 from oaktag.core.session_records import Record, Spell
 from oaktag.errors import NotPossibleHere, OakTagError, UsageError, WorkspaceError
-from oaktag.operations.logins import Logins
+from oaktag.operations.logins import Logins, Placed
 from oaktag.operations.model import Model
 from oaktag.workspace.config_file import Config
 from oaktag.workspace.times import instant_text
@@ -205,7 +206,7 @@ class Listening:
 
     async def change(self, spell: Spell, before: str, after: str) -> None:
         """Tell a node that a session has another group, and what became of that."""
-        from oaktag.protocols.radius import change
+        from oaktag.protocols.radius import change, end
         from oaktag.sources.radius_server import ask_change
 
         told = (*spell.told, ("node", spell.node))
@@ -223,15 +224,16 @@ class Listening:
         if not secrets:
             self.tell({**row, "answer": "not sent: no address of the node has a secret"})
             return
-        if placed is None:
-            self.tell(
-                {**row, "answer": "not sent: no group, and nothing to say by which it is none"}
-            )
-            return
         self.number = (self.number + 1) % 256
         named = {_USER: spell.endpoint, _SESSION: spell.session}
-        packet = change(self.number, secrets[0][1], named, self.logins.given(placed))
-        port = self.logins.model.files.config.listen.changes
+        listen = self.logins.model.files.config.listen
+        if placed is None and listen.reject_unknown:
+            # Who is in no group by now would not be let in.
+            packet = end(self.number, secrets[0][1], named)
+        else:
+            given = self.logins.given(placed or Placed(spell.endpoint, UNTAGGED, 0))
+            packet = change(self.number, secrets[0][1], named, given)
+        port = listen.changes
         answer = await ask_change(packet, secrets[0][0], port)
         self.listener.counts[f"changes: {answer}"] += 1
         self.tell({**row, "answer": answer})

@@ -30,6 +30,9 @@ from pyrad.packet import (
     CoANAK,
     CoAPacket,
     CoARequest,
+    DisconnectACK,
+    DisconnectNAK,
+    DisconnectRequest,
     Packet,
     PacketError,
 )
@@ -162,8 +165,18 @@ def change(
     return packet
 
 
+def end(number: int, secret: bytes, named: Mapping[int, str]) -> CoAPacket:
+    """A request to end a session (RFC 5176, section 2.1); arguments as of :func:`change`."""
+    packet = CoAPacket(
+        code=DisconnectRequest, id=number, secret=secret, dict=_dictionary(),
+        message_authenticator=True,
+    )  # fmt: skip
+    _put(packet, [Given(code, 0, value) for code, value in sorted(named.items())])
+    return packet
+
+
 def acknowledged(asked: CoAPacket, data: bytes) -> bool:
-    """Whether an answer to a change says that it was done.
+    """Whether an answer to a change, or to the request to end a session, says that it was done.
 
     Raises:
         Refused: it is no answer to it, or not of one who knows the secret.
@@ -172,11 +185,12 @@ def acknowledged(asked: CoAPacket, data: bytes) -> bool:
         reply = Packet(packet=data, dict=_dictionary(), secret=asked.secret)
     except PacketError:
         raise Refused("malformed") from None
-    if reply.code not in (CoAACK, CoANAK) or reply.id != asked.id:
+    done, refused = (CoAACK, CoANAK) if asked.code == CoARequest else (DisconnectACK, DisconnectNAK)
+    if reply.code not in (done, refused) or reply.id != asked.id:
         raise Refused("no answer")
     if not asked.VerifyReply(reply, data):
         raise Refused("wrong secret")
-    return bool(reply.code == CoAACK)
+    return bool(reply.code == done)
 
 
 def asked_login(secret: bytes, named: Mapping[int, str]) -> AuthPacket:
