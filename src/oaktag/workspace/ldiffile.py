@@ -14,6 +14,7 @@ import io
 import re
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
+from functools import lru_cache
 
 from oaktag.core.arrays import np
 from oaktag.core.endpoints import Value, coded
@@ -249,6 +250,7 @@ def _plain(value: str) -> str:
     return re.sub(r"((?:\\[0-9A-Fa-f]{2})+)|\\(.)", meant, value) if "\\" in value else value
 
 
+@lru_cache(maxsize=1 << 17)  # an entry, and once more in each group that it is in
 def _normal(name: str) -> str:
     """A name as it is compared: without regard to case, spaces around parts and ways to escape."""
     parts = [part.partition("=") for part in _split(name)]
