@@ -16,6 +16,7 @@ import tempfile
 import time
 from multiprocessing import Process, Queue
 from pathlib import Path
+from threading import Thread
 from typing import Any
 
 from campaigns.datagrams import LISTEN, SECRET, memory
@@ -100,6 +101,10 @@ def main() -> None:
         first = json.loads(server.stdout.readline())
         port = next(at["port"] for at in first["at"] if at["what"] == "accounting")
         figures: list[int] = []
+        lines: list[str] = []
+        stream = server.stdout
+        reading = Thread(target=lambda: lines.extend(stream))
+        reading.start()
         told: Any = Queue()
         begun = time.monotonic()
         sender = Process(target=sending, args=(0, asked.records, asked.sessions, port, told))
@@ -111,7 +116,8 @@ def main() -> None:
         ticks = Path(f"/proc/{server.pid}/stat").read_text().rsplit(")", 1)[1].split()
         busy = (int(ticks[11]) + int(ticks[12])) / os.sysconf("SC_CLK_TCK")
         server.terminate()
-        last = json.loads(server.communicate()[0].splitlines()[-1])
+        reading.join()
+        last = json.loads(lines[-1])
     kept = last["counts"]["records kept"]
     print(f"pyrad alone, parsing and verifying: {alone:,.0f} records a second on one core")
     print(f"taken in, kept and acknowledged: {kept:,} in {took:.0f} s, {kept / took:,.0f} a second; "

@@ -4,6 +4,7 @@ then say of who is where."""
 from __future__ import annotations
 
 import asyncio
+import contextlib
 import json
 import os
 import random
@@ -530,3 +531,47 @@ def test_a_real_server_asks_for_the_group(shipped: Path, client: str) -> None:
             wrong = ask(client, port, "auth", User_Password="a wrong one", **told)
             assert wrong.startswith("Access-Reject") and "Filter-Id" not in wrong
     assert here.told[-1]["counts"]["log-ins accepted"] == 1
+
+
+def test_who_does_not_read_what_is_told_keeps_nobody_waiting(
+    folder: Path, client: str, oaktag: Run
+) -> None:
+    """Its output is a pipe that is full: records are kept and acknowledged all the same, and it ends
+    when it is asked to; where nobody can read it any more, it ends by itself."""
+    with socket.socket(socket.AF_INET, socket.SOCK_DGRAM) as one:
+        one.bind(("127.0.0.1", 0))
+        port = one.getsockname()[1]
+    config = folder / "oaktag.yaml"
+    config.write_text(config.read_text().replace("accounting: 0", f"accounting: {port}"))
+    told = {
+        "Acct_Status_Type": "Start", "Acct_Session_Id": "s", "User_Name": "ada",
+        "NAS_IP_Address": "10.20.11.1", "Framed_IP_Address": "10.20.11.77",
+    }  # fmt: skip
+    for closed in (False, True):
+        taken, given = os.pipe()
+        os.set_blocking(given, False)
+        with contextlib.suppress(BlockingIOError):
+            while True:
+                os.write(given, b"x" * 512)
+        os.set_blocking(given, True)
+        process = subprocess.Popen(
+            [sys.executable, "-m", "oaktag", "-C", str(folder), "listen"], stdout=given,
+            stderr=subprocess.PIPE, text=True, env={**os.environ, "TRIED": SECRET},
+        )  # fmt: skip
+        os.close(given)
+        for _ in range(100):
+            told["Acct_Session_Id"] += "s"
+            if ask(client, port, "acct", **told):
+                break
+            time.sleep(0.2)
+        else:
+            raise AssertionError("nobody answers")
+        if closed:
+            os.close(taken)
+        else:
+            process.send_signal(signal.SIGTERM)
+        assert process.wait(20) == 0
+        assert process.stderr is not None and process.stderr.read() == ""
+        if not closed:
+            os.close(taken)
+    assert _at(oaktag, folder, "10.20.11.77") == "librarians"

@@ -3,7 +3,13 @@
 from __future__ import annotations
 
 import json
+import os
+import signal
 import sys
+from collections.abc import Iterator
+from contextlib import suppress
+from queue import Full, Queue
+from threading import Thread
 from typing import Any
 
 import click
@@ -11,6 +17,10 @@ import click
 from oaktag.cli.context import Context, pass_context
 from oaktag.letters import shown, shown_json
 from oaktag.report.words import count
+
+#: So many lines wait to be printed, and at the end for so long, in seconds.
+WAITING, PATIENCE = 1000, 2.0
+STDOUT = 1
 
 
 @click.command("listen")
@@ -28,15 +38,58 @@ def command(context: Context, metrics: str, as_json: bool) -> int:
     log-ins with group and tag. It ends when it is asked to (Ctrl-C)."""
     from oaktag.operations.listening import listen
 
-    def tell(told: dict[str, Any]) -> None:
-        if as_json or not sys.stdout.isatty():
-            click.echo(shown_json(json.dumps(told, ensure_ascii=False)))
-        else:
-            click.echo(shown(in_words(told)))
-        sys.stdout.flush()
-
-    listen(context.folder, tell, metrics)
+    telling = _Telling(as_json=as_json or not sys.stdout.isatty())
+    try:
+        listen(context.folder, telling.tell, metrics)
+    finally:
+        telling.end()
     return 0
+
+
+class _Telling:
+    """Prints what goes on, on a thread of its own: whoever does not read it keeps nobody waiting.
+    What waits too long is left out, and that is told."""
+
+    def __init__(self, *, as_json: bool) -> None:
+        self.as_json, self._out = as_json, STDOUT
+        self._lines: Queue[dict[str, Any] | None] = Queue(WAITING)
+        self._left = 0
+        self._thread = Thread(target=self._print, daemon=True)
+        self._thread.start()
+
+    def tell(self, told: dict[str, Any]) -> None:
+        """Print it, soon."""
+        try:
+            self._lines.put_nowait({**told, "left_out": self._left} if self._left else told)
+            self._left = 0
+        except Full:
+            self._left += 1
+
+    def end(self) -> None:
+        """Wait a while until all is printed."""
+        with suppress(Full):
+            self._lines.put(None, timeout=PATIENCE)
+            self._thread.join(PATIENCE)
+
+    def _print(self) -> None:
+        try:
+            while (told := self._lines.get()) is not None:
+                for line in self._words(told):
+                    data = f"{line}\n".encode()
+                    # Not by sys.stdout: who waits there at the end keeps the process from ending.
+                    while data:
+                        data = data[os.write(self._out, data) :]
+        except BrokenPipeError:
+            # Nobody will ever read it: as with other commands, that is the end.
+            os.kill(os.getpid(), signal.SIGTERM)
+
+    def _words(self, told: dict[str, Any]) -> Iterator[str]:
+        if self.as_json:
+            yield shown_json(json.dumps(told, ensure_ascii=False))
+            return
+        if left := told.get("left_out"):
+            yield f"trouble: {count(left, 'line')} left out: nobody read them"
+        yield shown(in_words(told))
 
 
 def in_words(told: dict[str, Any]) -> str:
