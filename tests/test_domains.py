@@ -237,6 +237,8 @@ def test_what_is_refused_leaves_the_last_good_one(
     told = oaktag("-C", quillmere, "domains", "--json")
     (row,) = told.json["domains"]
     assert told.status == 1 and row["state"] == "refused" and row["bindings"] == 2
+    (found,) = told.json["findings"]
+    assert (found["code"], found["file"]) == ("OT504", "oaktag.yaml") and why in found["message"]
 
 
 def test_whose_an_address_is(counties: tuple[Path, Path], oaktag: Run) -> None:

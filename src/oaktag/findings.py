@@ -45,6 +45,8 @@ CODES: dict[str, Code] = {
         Code("OT501", "error", "an address of another domain that is not its own"),
         Code("OT502", "warning", "a group of another domain that has no tag here"),
         Code("OT503", "warning", "a group of another domain that nobody shares"),
+        Code("OT504", "warning", "a document of another domain that is refused"),
+        Code("OT505", "warning", "another domain that does not answer"),
         Code("OT401", "warning", "a node that marks and knows no binding"),
         Code("OT402", "warning", "a feed that passes a wide binding and keeps back a narrower one"),
         Code("OT403", "warning", "a point that no path crosses"),

@@ -18,7 +18,5 @@ def command(context: Context, held: bool, every: bool, as_json: bool) -> int:
     what changed there since, and what they hold of ours."""
     result = context.workspace().domains(ask=not held)
     finish(context, result, as_json=as_json, every=every)
-    states = {d["state"] for d in result.domains}
-    if "refused" in states or any(d["contested"] for d in result.domains):
-        return 1
-    return SILENT if "silent" in states else 0
+    codes = {f["code"] for f in result.findings}
+    return 1 if codes - {"OT505"} else SILENT if codes else 0

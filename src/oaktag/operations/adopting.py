@@ -15,6 +15,8 @@ from oaktag.core.addresses import Prefix
 from oaktag.core.domains import Claims, Shared, name_of
 from oaktag.core.prefixes import Prefixes
 from oaktag.errors import NoAnswer, UsageError, WorkspaceError
+from oaktag.findings import Finding, finding
+from oaktag.located import Location
 from oaktag.operations.model import Model
 from oaktag.workspace import edits
 from oaktag.workspace.adopted_files import held, wanted
@@ -90,6 +92,14 @@ def contested_by(model: Model, adopt: Adopt, shared: Shared) -> Iterator[str]:
     for network, _ in Claims(Prefixes.of(prefixes), lambda _: "theirs").contested(list(whole)):
         for prefix in (p for p in prefixes if p.holds(network)):
             yield f"{prefix} ({network} is {whole[network]})"
+
+
+def not_its_own(place: Location, origin: str, told: str) -> Finding:
+    """The finding that a domain speaks of what is not its own."""
+    return finding(
+        "OT501", place, f"{origin} speaks of {told}",
+        "settle with it whose it is; on a segment of theirs, origin: says so",
+    )  # fmt: skip
 
 
 def _ours(model: Model, origin: str) -> Iterator[Claims]:

@@ -12,7 +12,7 @@ from oaktag.core.domains import name_of, origin_of
 from oaktag.errors import WorkspaceError
 from oaktag.findings import Finding, finding
 from oaktag.located import Location
-from oaktag.operations.adopting import contested_by
+from oaktag.operations.adopting import contested_by, not_its_own
 from oaktag.operations.json_parts import Document
 from oaktag.operations.members import endpoint_json
 from oaktag.operations.model import Model
@@ -62,10 +62,7 @@ def _domains(model: Model) -> Iterator[Finding]:
         if shared is None:
             continue
         for told in contested_by(model, adopt, shared):
-            yield finding(
-                "OT501", place, f"{adopt.origin} speaks of {told}",
-                "settle with it whose it is; on a segment of theirs, origin: says so",
-            )  # fmt: skip
+            yield not_its_own(place, adopt.origin, told)
         for group in shared.groups:
             name = name_of(adopt.origin, group.id)
             if name not in index:

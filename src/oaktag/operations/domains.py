@@ -5,15 +5,19 @@ from __future__ import annotations
 
 import time
 from collections import Counter
+from collections.abc import Iterator
 from dataclasses import dataclass
 from typing import ClassVar
 
 from oaktag.core.bindings import BINDING_SOURCES
 from oaktag.core.domains import Shared, name_of
 from oaktag.errors import UsageError
-from oaktag.operations.adopting import Refused, contested_by, found_now
+from oaktag.findings import Finding, finding
+from oaktag.located import Location
+from oaktag.operations.adopting import Refused, contested_by, found_now, not_its_own
 from oaktag.operations.model import Model
 from oaktag.operations.result import Result, Row
+from oaktag.operations.severities import borne
 from oaktag.operations.sharing import told
 from oaktag.workspace.adopted_files import held, wanted
 from oaktag.workspace.domain_file import digest_of
@@ -27,6 +31,7 @@ class Domains(Result):
 
     ours: str
     domains: list[Row]
+    findings: list[Row]
     command: ClassVar[str] = "domains"
     table: ClassVar[str] = "domains"
 
@@ -48,7 +53,25 @@ def domains(model: Model, *, ask: bool = True) -> Domains:
         )
     now = None if config.share is None else digest_of(told(model))
     rows = [_row(model, adopt, now, ask=ask) for adopt in config.adopt]
-    return Domains("" if config.share is None else config.share.origin, rows)
+    found = [
+        f for adopt, row in zip(config.adopt, rows, strict=True)
+        for f in _findings(config.file.place(adopt.node), row)
+    ]  # fmt: skip
+    ours = "" if config.share is None else config.share.origin
+    return Domains(ours, rows, borne(model, "domains", found)["findings"])
+
+
+def _findings(place: Location, row: Row) -> Iterator[Finding]:
+    """What is wrong with a domain."""
+    for words in row["contested"]:
+        yield not_its_own(place, row["origin"], words)
+    kept = "what is in force of it stays so" if row["serial"] else "nothing of it is in force"
+    if row["state"] == "refused":
+        yield finding(
+            "OT504", place, f"the document of {row['origin']} is refused: {row['why']}", kept
+        )
+    elif row["state"] == "silent":
+        yield finding("OT505", place, f"{row['origin']} does not answer: {row['why']}", kept)
 
 
 def _row(model: Model, adopt: Adopt, now: str | None, *, ask: bool) -> Row:

@@ -194,7 +194,8 @@ class OfPeople(Asked):
 
         Returns:
             ``domains``: of each its ``state``, ``serial``, ``groups`` with their tags there and
-            here, ``bindings`` in force, what ``changed`` there, and what it ``holds`` of ours.
+            here, ``bindings`` in force, what ``changed`` there, and what it ``holds`` of ours;
+            ``findings``.
 
         Raises:
             UsageError: no domain's groups are adopted, or our key cannot be read.

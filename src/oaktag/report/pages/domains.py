@@ -12,8 +12,8 @@ STATES = {
     "newer": "in force; a newer one is there: oaktag pull --write",
     "new": "nothing adopted yet: oaktag pull --write",
     "none": "nothing adopted yet (nobody was asked)",
-    "refused": "what is there is refused",
-    "silent": "no answer",
+    "refused": "what is there is refused (OT504)",
+    "silent": "no answer (OT505)",
 }
 #: So many prefixes of a group are shown.
 SHOWN = 4
@@ -32,7 +32,7 @@ def show(page: Page, d: Row, *, every: bool = False) -> None:
         elif row["state"] in ("refused", "silent"):
             page.say("   nothing of it was ever adopted")
         for told in row["contested"]:
-            page.say(f"   not its own: {told}")
+            page.say(f"   not its own (OT501): {told}")
         if row["groups"]:
             page.table(
                 ("group", "tag there", "here", "prefixes", "in force", "title", "owner"),
