@@ -515,3 +515,42 @@ def test_who_speaks_of_which_addresses(
     assert {c.prefix for c in claims.contested(asked)} == slow
     six = [parse_prefix(f"2001:db8::{ip_address(p.start)}/{p.length + 96}") for p in asked]
     assert not list(claims.contested(six))
+
+
+def test_what_is_wrong_with_the_settings(shipped_mended: Path, oaktag: Run) -> None:
+    """Each fault once, with its place, all together; sound ones read as nothing shared yet."""
+    config = shipped_mended / "oaktag.yaml"
+    text = config.read_text()
+    lines = text.count("\n")
+    verify = "verify: {hmac: {env: OAKTAG_COUNTIES}}"
+    config.write_text(
+        text + "share: {groups: [], sign: {ed25519: {env: A, file: /a}}}\nadopt:\n"
+        f"  - {{origin: UP, from: a.json, {verify}, groups: [a], ca: a.pem}}\n"
+        f'  - {{origin: quillmere, from: "http://a.example/", {verify}}}\n'
+        f'  - {{origin: one, from: "https://", {verify}}}\n'
+        f"  - {{origin: one, from: a.json, verify: {{ed25519: AAAA}}}}\n"
+        "  - {origin: two, from: a.json, verify: {other: x}, more: 1}\n"
+        "  - just words\n"
+    )
+    ran = oaktag("-C", shipped_mended, "check")
+    told = [line for line in ran.err.splitlines() if ".yaml:" in line]
+    for number, (at, words) in enumerate(
+        [
+            (1, "no group is shared"), (1, "the secret is no reference"),
+            (3, "'UP' cannot be the origin"), (3, "'a.pem' is no absolute path"),
+            (4, "quillmere is what we are called ourselves"), (4, "'http://a.example/' is no place"),
+            (5, "'https://' is no place"), (6, "the domain one stands twice"),
+            (6, "it is no public key of Ed25519"), (7, "has no key 'more'"), (7, "verify names no key"),
+            (8, "a domain is 'just words'"),
+        ]
+    ):  # fmt: skip
+        mine = [t for t in told if words in t]
+        assert len(mine) == 1 and f"oaktag.yaml:{lines + at}:" in mine[0], (number, words, told)
+    assert ran.status == 2 and len(told) == 12
+    config.write_text(
+        text.replace("workspace: quillmere", "workspace: The County")
+        + "share: {groups: kiosks, "
+        + verify.replace("verify", "sign")
+        + "}\n"
+    )
+    assert "'The County', is none for other domains" in oaktag("-C", shipped_mended, "check").err

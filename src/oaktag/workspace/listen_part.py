@@ -6,6 +6,8 @@ import os
 from pathlib import Path
 from typing import Literal, NamedTuple
 
+import yaml
+
 from oaktag.core.addresses import Prefix, is_address
 from oaktag.errors import UsageError
 from oaktag.workspace.yamlfile import Node, YamlFile
@@ -120,7 +122,8 @@ def _client(file: YamlFile, node: Node) -> Shared | None:
 def read_secret(file: YamlFile, node: Node) -> Secret | None:
     """A secret by reference."""
     told = "{env: NAME} or {file: /a/path/outside}: no secret stands in these files"
-    pairs = [(key, value) for key, _, value in file.pairs(node, "a secret")]
+    mapping = isinstance(node, yaml.MappingNode)
+    pairs = [(key, value) for key, _, value in file.pairs(node, "a secret")] if mapping else []
     if len(pairs) != 1 or pairs[0][0] not in ("env", "file"):
         file.fail(node, "the secret is no reference", told)
         return None

@@ -8,6 +8,8 @@ from pathlib import Path
 from typing import Literal, NamedTuple
 from urllib.parse import urlsplit
 
+import yaml
+
 from oaktag.core.groups import PLAIN_ID
 from oaktag.workspace.listen_part import Secret, read_secret
 from oaktag.workspace.yamlfile import Node, YamlFile
@@ -112,11 +114,12 @@ def read_adopted(file: YamlFile, node: Node | None, ours: str) -> tuple[Adopt, .
 
 
 def _key(file: YamlFile, node: Node, what: Literal["sign", "verify"]) -> Key | None:
-    pairs = [(key, value) for key, _, value in file.pairs(node, what)]
+    mapping = isinstance(node, yaml.MappingNode)
+    pairs = [(key, value) for key, _, value in file.pairs(node, what)] if mapping else []
     if len(pairs) != 1 or pairs[0][0] not in ("hmac", "ed25519"):
-        told = "{hmac: {env: PLAIN_ID}} or {ed25519: {env: PLAIN_ID}}"
+        told = "{hmac: {env: NAME}} or {ed25519: {env: NAME}}"
         if what == "verify":
-            told = "{hmac: {env: PLAIN_ID}} or {ed25519: MCowBQYDK2VwAyEA…}"
+            told = "{hmac: {env: NAME}} or {ed25519: MCowBQYDK2VwAyEA…}"
         file.fail(node, f"{what} names no key", told)
         return None
     ((kind, value),) = pairs
