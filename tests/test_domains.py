@@ -44,12 +44,21 @@ def _secret(monkeypatch: pytest.MonkeyPatch) -> None:
     monkeypatch.setenv("OAKTAG_COUNTIES", SECRET)
 
 
-@pytest.fixture
-def counties(tmp_path: Path) -> tuple[Path, Path]:
-    """Quillmere and Fallowmere, each with what the other shares."""
-    both = two_domains.build(tmp_path)
-    two_domains.exchange(*both)
+@pytest.fixture(scope="module")
+def before(tmp_path_factory: pytest.TempPathFactory) -> tuple[Path, Path]:
+    """Quillmere and Fallowmere, each with what the other shares: made once."""
+    both = two_domains.build(tmp_path_factory.mktemp("counties"))
+    with pytest.MonkeyPatch.context() as here:
+        here.setenv("OAKTAG_COUNTIES", SECRET)
+        two_domains.exchange(*both)
     return both
+
+
+@pytest.fixture
+def counties(before: tuple[Path, Path], tmp_path: Path) -> tuple[Path, Path]:
+    """The two, to be changed."""
+    quillmere, fallowmere = (shutil.copytree(f, tmp_path / f.name) for f in before)
+    return quillmere, fallowmere
 
 
 def _texts(folder: Path) -> dict[str, bytes]:
