@@ -199,6 +199,14 @@ def _with(model: Model, adopt: Adopt, found: Found) -> tuple[dict[str, str], lis
         f"{adopt.origin} shares {old} no more: {name(old)} has no bindings then"
         for old in gone.values()
     ]
+    was = {g.id: set(g.prefixes) for g in before}
+    for group in now.values():
+        held, holds = was.get(group.id, set()), set(group.prefixes)
+        ways = ((len(holds - held), "comes", "come"), (len(held - holds), "goes", "go"))
+        told = [
+            f"{n:,} prefix{'es' * (n != 1)} {one if n == 1 else many}" for n, one, many in ways if n
+        ]
+        notes += [f"{name(group.id)}: {', '.join(told)}"] if told else []
     if lacking:
         numbering, taken = model.groups.numbering, [int(t) for t in model.groups.tags]
         numbers = numbering.issue(taken, len(lacking))

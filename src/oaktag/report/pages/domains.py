@@ -34,6 +34,7 @@ def show(page: Page, d: Row, *, every: bool = False) -> None:
         for told in row["contested"]:
             page.say(f"   not its own (OT501): {told}")
         if row["groups"]:
+            page.say()
             page.table(
                 ("group", "tag there", "here", "prefixes", "in force", "title", "owner"),
                 [
@@ -45,8 +46,9 @@ def show(page: Page, d: Row, *, every: bool = False) -> None:
                 ],
                 right=(1, 2, 3, 4),
             )  # fmt: skip
+            page.say()
         for change in row["changed"]:
-            page.paragraph(_change(change, every=every), "      ", first="   ")
+            page.paragraph(_change(change, every=every), "      ", first="   there now: ")
         if row["holds"] is not None:
             known = "as they are now" if row["holds"]["current"] else "as they were before"
             page.say(f"   it holds our groups {known} (serial {row['holds']['serial']})")
@@ -56,7 +58,7 @@ def show(page: Page, d: Row, *, every: bool = False) -> None:
 
 def _change(row: Row, *, every: bool) -> str:
     """What is otherwise there, of one group."""
-    parts = [f"{row['group']}: {row['is']}"]
+    parts = [f"{row['group']} {row['is']}"]
     if row["is"] == "changed" and row["was_tag"] != row["is_tag"]:
         parts.append(f"its tag there {row['was_tag']} → {row['is_tag']}")
     for key, sign in (("gained", "+"), ("lost", "-")):
