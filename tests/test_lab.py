@@ -434,6 +434,22 @@ def test_who_logs_in_in_a_lab_sends_with_the_tag_until_the_log_off(
         stray = oaktag("-C", folder, "lab", "log-in", "stray", "central-desks", "--json")
         assert stray.status == 1 and not stray.json["sessions"][0]["accepted"]
         assert stray.json["things"] == [] and stray.json["tables"] == []
+        # A device that is taken to be at home is there no more, and a link is another by now: what
+        # goes and what comes are there at the same time.
+        tablet = (
+            "lab",
+            "log-in",
+            "02:00:5e:10:00:24",
+            "reading-room",
+            "2001:db8:20:3::77",
+            "--json",
+        )
+        told = oaktag("-C", folder, *tablet)
+        assert told.status == 0 and told.json["sessions"][0]["group"] == "wall-displays", told
+        assert {t["what"] for t in told.json["things"] if t["kind"] == "host"} >= {"gone", "come"}
+        network = folder / "network.yaml"
+        link = "{between: [central-access, central-core]"
+        network.write_text(network.read_text().replace(link, f"{link}, name: fibre"))
         # What the folder says by now leaves those who are logged in where they are.
         assert oaktag("-C", folder, "lab", "apply").status == 0
         assert oaktag("-C", folder, *asked).status == 0

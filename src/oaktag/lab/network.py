@@ -151,23 +151,24 @@ class LabNetwork:
             link, number = self.plan.links[name], numbers[name]
             if link.a in plan.nodes or link.b in plan.nodes:
                 wiring.link_goes(go, number, (nodes[link.a], nodes[link.b]), link)
-            if name in way.gone:
-                numbers.take(name, number)
         for name in (*way.come, *way.other):
             link = plan.links[name]
             before = numbers[name] if name in way.other else None
             wiring.link_comes(come, numbers.give(name), (nodes[link.a], nodes[link.b]), link)
             if before is not None:
                 numbers.take(name, before)
+        for name in way.gone:  # what comes before it goes cannot have its number
+            numbers.take(name, numbers[name])
 
     def _hosts(self, plan: LabPlan, way: Turned, come: Orders, go: Orders) -> None:
         numbers, nodes = self._numbers["hosts"], self._numbers["nodes"]
         for name in way.gone:
             wiring.host_goes(go, numbers[name], nodes[self.plan.hosts[name].node])
-            numbers.take(name, numbers[name])
         for name in way.come:
             host = plan.hosts[name]
             wiring.host_comes(come, numbers.give(name), nodes[host.node], host)
+        for name in way.gone:
+            numbers.take(name, numbers[name])
         for name in way.other:  # at the same node: another one would be of another name
             before, now = self.plan.hosts[name], plan.hosts[name]
             at = numbers[name], nodes[now.node]
