@@ -29,6 +29,7 @@ from oaktag.core.bindings import BINDING_SOURCES, Binding, Bindings
 from oaktag.core.domains import Claims, shared_groups
 from oaktag.core.groups import Group, Groups
 from oaktag.core.prefixes import Prefixes
+from oaktag.workspace.domain_file import UnreadableDocument, read_document
 from test_commands import _schema
 
 sys.path.append(str(Path(__file__).parent.parent / "examples"))
@@ -573,3 +574,19 @@ def test_what_is_wrong_with_the_settings(shipped_mended: Path, oaktag: Run) -> N
         + "}\n"
     )
     assert "'The County', is none for other domains" in oaktag("-C", shipped_mended, "check").err
+
+
+def test_numbers_of_a_document_at_their_ends(counties: tuple[Path, Path]) -> None:
+    """The lowest and the highest that there are, and one beyond each."""
+    document = _told(counties[1])
+
+    def read(serial: int, tag: int) -> tuple[int, int]:
+        groups = [{**document["groups"][0], "tag": tag}]
+        shared = read_document(_signed({**document, "serial": serial, "groups": groups}).encode())
+        return shared.shared.serial, shared.shared.groups[0].tag
+
+    for ends in ((1, 65535), ((1 << 53) - 1, 1)):
+        assert read(*ends) == ends
+    for serial, tag in ((0, 7), (1 << 53, 7), (7, 0), (7, 65536)):
+        with pytest.raises(UnreadableDocument, match="no number from 1 to"):
+            read(serial, tag)

@@ -17,6 +17,7 @@ import threading
 import time
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
+from functools import partial
 from pathlib import Path
 from typing import Any, NamedTuple
 
@@ -575,3 +576,34 @@ def test_who_does_not_read_what_is_told_keeps_nobody_waiting(
         if not closed:
             os.close(taken)
     assert _at(oaktag, folder, "10.20.11.77") == "librarians"
+
+
+@pytest.mark.parametrize(("most", "lasting", "left"), [(3, 30.0, 3), (50, 30.0, 6), (50, 0.0, 1)])
+def test_answers_are_kept_for_a_while_and_not_too_many(
+    most: int, lasting: float, left: int, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """For those who ask again: the last ones, and none that is older than they may be."""
+    from oaktag.sources import radius_server
+
+    monkeypatch.setattr(radius_server, "ANSWERS", most)
+    monkeypatch.setattr(radius_server, "KEPT_FOR", lasting)
+
+    async def tried() -> int:
+        clients = [Client(parse_prefix("127.0.0.1"), b"x")]
+        listener = Listener(clients, lambda *_: None, lambda *_: ((), True))
+        where = await listener.open("login", "127.0.0.1", 0)
+        working = asyncio.create_task(listener.work())
+        for number in range(6):
+            asked = radius.asked_login(b"x", {1: f"user-{number}"})
+            with socket.socket(socket.AF_INET, socket.SOCK_DGRAM) as one:
+                one.connect(where)
+                said = await radius_server.asked(
+                    one, asked.RequestPacket(), partial(radius.replied, asked)
+                )
+            assert said is not None and said[0]
+            await asyncio.sleep(0.01)
+        working.cancel()
+        listener.close()
+        return len(listener._answers)
+
+    assert asyncio.run(tried()) == left
