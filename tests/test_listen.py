@@ -607,3 +607,36 @@ def test_answers_are_kept_for_a_while_and_not_too_many(
         return len(listener._answers)
 
     assert asyncio.run(tried()) == left
+
+
+def test_what_was_taken_up_is_finished() -> None:
+    """Asked to end while a record is being kept, it waits until that is kept, and acknowledges it."""
+    entered, go = threading.Event(), threading.Event()
+    kept: list[Record] = []
+
+    def keep(records: Any, _: int) -> None:
+        entered.set()
+        assert go.wait(20)
+        kept.extend(records)
+
+    async def tried() -> int:
+        listener = Listener([Client(parse_prefix("127.0.0.1"), b"x")], keep, lambda *_: ((), True))
+        where = await listener.open("accounting", "127.0.0.1", 0)
+        working = asyncio.create_task(listener.work())
+        told = radius.asked_accounting(b"x", "start", {1: "ada", 44: "s"}, parse_prefix("10.1.0.7"))
+        with socket.socket(socket.AF_INET, socket.SOCK_DGRAM) as one:
+            one.settimeout(20)
+            one.connect(where)
+            one.send(told.RequestPacket())
+            assert await asyncio.to_thread(entered.wait, 20)
+            working.cancel()
+            finishing = asyncio.create_task(listener.finish())
+            await asyncio.sleep(0.2)
+            assert not finishing.done() and not kept
+            go.set()
+            await finishing
+            answer = await asyncio.to_thread(one.recv, 4096)
+        listener.close()
+        return answer[0]
+
+    assert asyncio.run(tried()) == 5 and [r.endpoint for r in kept] == ["ada"]
