@@ -7,6 +7,7 @@ import base64
 import hashlib
 import hmac
 import json
+import os
 import shutil
 import ssl
 import subprocess
@@ -212,7 +213,7 @@ REFUSED: dict[str, tuple[Callable[[dict[str, Any]], str], str]] = {
     "mapped": (_with("::ffff:10.40.9.1/128"), "not as a prefix is written"),
     "host bits": (_with("10.40.9.1/24"), "not as a prefix is written"),
     "twice": (_with("10.40.1.10/31"), "the prefix '10.40.1.10/31' is there twice"),
-    "huge": (lambda d: _signed({**d, "origin": "a" * (1 << 26)}), "larger than 64 MiB"),
+    "huge": (lambda d: _signed({**d, "origin": "a" * (1 << 26)}), "at most 64 MiB are read"),
     "nothing": (lambda d: "", "line 1, column 1: it is no JSON"),
     "half": (lambda d: json.dumps(d)[:200], "it is no JSON"),
     "deep": (lambda d: "[" * 100_000, "nested too deep"),
@@ -474,6 +475,10 @@ def test_a_document_over_https(
     tried(f"{url}/nowhere", 3, "the server says 404")
     tried("https://localhost:9/ours", 3, "Connection refused")
     tried("../fallowmere/gone.json", 3, "No such file")
+    os.mkfifo(fallowmere / "pipe.json")
+    tried("../fallowmere/pipe.json", 1, "fallowmere is refused: it is a pipe or a device")
+    answers["/huge"] = (200, b" " * ((1 << 26) + 1))
+    tried(f"{url}/huge", 1, "fallowmere is refused: it is larger than 64 MiB")
     tried(f"{url}/ours", 0, "written: adopted/fallowmere.json")
 
 

@@ -548,13 +548,16 @@ def test_who_does_not_read_what_is_told_keeps_nobody_waiting(
         "Acct_Status_Type": "Start", "Acct_Session_Id": "s", "User_Name": "ada",
         "NAS_IP_Address": "10.20.11.1", "Framed_IP_Address": "10.20.11.77",
     }  # fmt: skip
-    for closed in (False, True):
+    for closed in (False, True, None):
         taken, given = os.pipe()
         os.set_blocking(given, False)
         with contextlib.suppress(BlockingIOError):
             while True:
                 os.write(given, b"x" * 512)
         os.set_blocking(given, True)
+        if closed is None:  # a log on a disk that is full
+            os.close(given)
+            given = os.open("/dev/full", os.O_WRONLY)
         process = subprocess.Popen(
             [sys.executable, "-m", "oaktag", "-C", str(folder), "listen"], stdout=given,
             stderr=subprocess.PIPE, text=True, env={**os.environ, "TRIED": SECRET},

@@ -51,7 +51,7 @@ class _Telling:
     What waits too long is left out, and that is told."""
 
     def __init__(self, *, as_json: bool) -> None:
-        self.as_json, self._out = as_json, STDOUT
+        self.as_json = as_json
         self._lines: Queue[dict[str, Any] | None] = Queue(WAITING)
         self._left = 0
         self._thread = Thread(target=self._print, daemon=True)
@@ -72,16 +72,18 @@ class _Telling:
             self._thread.join(PATIENCE)
 
     def _print(self) -> None:
-        try:
-            while (told := self._lines.get()) is not None:
-                for line in self._words(told):
-                    data = f"{line}\n".encode()
-                    # Not by sys.stdout: who waits there at the end keeps the process from ending.
-                    while data:
-                        data = data[os.write(self._out, data) :]
-        except BrokenPipeError:
-            # Nobody will ever read it: as with other commands, that is the end.
-            os.kill(os.getpid(), signal.SIGTERM)
+        while (told := self._lines.get()) is not None:
+            data = "".join(f"{line}\n" for line in self._words(told)).encode()
+            try:
+                # Not by sys.stdout: who waits there at the end keeps the process from ending.
+                while data:
+                    data = data[os.write(STDOUT, data) :]
+            except BrokenPipeError:
+                # Nobody will ever read it: as with other commands, that is the end.
+                os.kill(os.getpid(), signal.SIGTERM)
+                return
+            except OSError:
+                self._left += 1  # as where the disk of a log is full: records are kept all the same
 
     def _words(self, told: dict[str, Any]) -> Iterator[str]:
         if self.as_json:

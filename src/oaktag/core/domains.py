@@ -138,7 +138,7 @@ class Claims:
         for family in FAMILIES:
             starts, ends, owner = self._held[family]
             theirs = every.take(every.family == family)
-            # The first stretch that ends behind their first address must begin behind their last.
+            # They meet where the first stretch that does not end before them does not begin behind.
             at = np.searchsorted(ends, theirs.starts(family))
             behind = np.flatnonzero(at < len(ends))
             hit = behind[starts[at[behind]] <= theirs.ends(family)[behind]]

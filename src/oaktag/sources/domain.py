@@ -21,6 +21,7 @@ from oaktag.workspace.domain_file import (
     UnreadableDocument,
     read_document,
 )
+from oaktag.workspace.folder import BeingWritten, NotPlain, read_plain
 from oaktag.workspace.sharing_part import Adopt, Key
 
 #: So long an answer is waited for, in seconds.
@@ -37,20 +38,22 @@ def fetched(adopt: Adopt, root: Path) -> bytes:
     Raises:
         NoAnswer: there is none, or who has it does not answer or is somebody else.
         UsageError: the certificates to trust cannot be read.
-        UnreadableDocument: it is larger than any may be.
+        UnreadableDocument: it is no plain file, or larger than any may be.
     """
     try:
         if adopt.remote:
             return _asked(adopt)
-        with (root / adopt.where).open("rb") as file:
-            data = file.read(LARGEST + 1)
+        return read_plain(root / adopt.where, LARGEST)[0]
+    except BeingWritten as error:
+        raise NoAnswer(f"{adopt.where}: {error.strerror}") from None
+    except NotPlain as error:
+        raise UnreadableDocument(str(error.strerror)) from None
     except HTTPError as error:
         raise NoAnswer(f"{adopt.where}: the server says {error.code} {error.reason}") from None
     except URLError as error:
         raise NoAnswer(f"{adopt.where}: {_told(error.reason)}") from None
     except (OSError, HTTPException) as error:
         raise NoAnswer(f"{adopt.where}: {_told(error)}") from None
-    return _not_huge(data)
 
 
 def verified(adopt: Adopt, data: bytes) -> Document:
@@ -112,13 +115,9 @@ def _asked(adopt: Adopt) -> bytes:
             data += piece
             if time.monotonic() > until:
                 raise NoAnswer(f"{adopt.where}: the answer takes longer than {PATIENCE} s")
-    return _not_huge(bytes(data))
-
-
-def _not_huge(data: bytes) -> bytes:
     if len(data) > LARGEST:
         raise UnreadableDocument(f"it is larger than {LARGEST >> 20} MiB")
-    return data
+    return bytes(data)
 
 
 def _told(reason: object) -> str:
