@@ -115,6 +115,18 @@ def random_net(seed: int, *, plain: bool = False) -> Net:
             {"prefix": f"10.{rng.randrange(10)}.0.0/25", "group": rng.choice(GROUPS), "at": rng.choice(nodes)}
             for _ in range(2)
         ]  # fmt: skip
+    if not plain and seed % 2:
+        outside = {
+            "segment": "outside",
+            "node": rng.choice(nodes),
+            "prefixes": ["0.0.0.0/0", "::/0"],
+        }
+        segments.append(
+            outside | ({"tag": rng.choice((*GROUPS, "untagged"))} if maybe(0.7) else {})
+        )
+        if maybe(0.5):
+            wide = ["0.0.0.0/0", "::/0"][: rng.randint(1, 2)]
+            beings.append(Being("world", wide, rng.choice((*GROUPS, None)), True))
     return Net(stack(), held, segments, links, feeds, beings, pins, [])
 
 

@@ -43,6 +43,24 @@ points = st.fixed_dictionaries(
 )  # fmt: skip
 
 
+def everybody_else(draw: st.DrawFn, segments: list[dict[str, Any]], beings: list[Being]) -> None:
+    """All addresses as a segment, as an endpoint, or as both."""
+    kinds = draw(st.sampled_from((("segment",), ("endpoint",), ("segment", "endpoint"))))
+    if "segment" in kinds:
+        outside: dict[str, Any] = {
+            "segment": "outside", "node": draw(st.sampled_from(NODES)),
+            "prefixes": ["0.0.0.0/0", "::/0"],
+        }  # fmt: skip
+        if draw(maybe):
+            outside["tag"] = draw(st.sampled_from((*GROUPS, "untagged")))
+        segments.append(outside)
+    if "endpoint" in kinds:
+        wide = draw(
+            st.sampled_from((["0.0.0.0/0"], ["::/0"], ["0.0.0.0/0", "::/0"], ["10.0.0.0/8"]))
+        )
+        beings.append(Being("world", wide, draw(st.sampled_from((*GROUPS, None))), True))
+
+
 @st.composite
 def nets(draw: st.DrawFn) -> Net:
     """Small networks with every feature."""
@@ -101,6 +119,7 @@ def nets(draw: st.DrawFn) -> Net:
         )
         for n in range(draw(st.integers(2, 5)))
     ]  # fmt: skip
+    draw(st.sampled_from((lambda *_: None, everybody_else)))(draw, segments, beings)
     pins = draw(
         st.lists(
             st.fixed_dictionaries(

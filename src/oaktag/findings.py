@@ -42,6 +42,7 @@ CODES: dict[str, Code] = {
         Code("OT215", "warning", "a pin that has expired"),
         Code("OT216", "note", "a pin that ends soon"),
         Code("OT217", "warning", "a group that was split off for somebody, and is over"),
+        Code("OT218", "warning", "an address that no host has"),
         Code("OT501", "error", "an address of another domain that is not its own"),
         Code("OT502", "warning", "a group of another domain that has no tag here"),
         Code("OT503", "warning", "a group of another domain that nobody shares"),

@@ -134,9 +134,26 @@ UNJUDGED = (
 )
 
 
+#: Addresses that no host has: this network, of which 0.0.0.0 is "unspecified"; loopback;
+#: link-local; multicast; limited broadcast (RFC 6890, section 2.2; RFC 4291, sections 2.5.2, 2.5.3,
+#: 2.5.6 and 2.7).
+HOSTLESS = (
+    Span(4, 0, 0x00FFFFFF),
+    Span(4, 0x7F000000, 0x7FFFFFFF),
+    Span(4, 0xFFFFFFFF, 0xFFFFFFFF),
+    Span(6, 0, 1),
+    *UNJUDGED,
+)
+
+
 def is_judged(family: int, address: int) -> bool:
     """Whether points judge packets of an address: not if it is link-local or multicast."""
     return not any(s.family == family and s.start <= address <= s.end for s in UNJUDGED)
+
+
+def may_be_a_host(family: int, address: int) -> bool:
+    """Whether a host may have an address."""
+    return not any(s.family == family and s.start <= address <= s.end for s in HOSTLESS)
 
 
 def span_text(family: int, start: int, end: int) -> str:

@@ -270,7 +270,10 @@ class Model:
         every = [*map(self.knowledge.at, self.network.nodes), *by]
         tables = list({id(table): table for table in every}.values())
         unknown = place_unknown(self.groups, self.network, self.registry, tables, known)
-        return part_networks(self.network, self.registry, tables, known).and_also(unknown)
+        parts = part_networks(
+            self.groups, self.assignment, self.network, self.registry, tables, known
+        )
+        return parts.and_also(unknown)
 
     @_of_places
     def hosts_at(self) -> dict[tuple[str, int], list[Host]]:

@@ -1,12 +1,14 @@
 """Who is where: each address on its segment, with its true group, and who meets whom.
 
 Rules kept here (semantics, sections 6 and 8): an address stands for itself, on the segment of the
-longest prefix; its true group is its endpoint's, else what the registry's look-up gives; a
-segment with a default tag also stands for its unknown hosts, whose group is what the registry
-gives; pins and node addresses place nobody; nobody talks to himself. An endpoint that is a whole
-network is at home on the one segment whose prefix is the longest that holds all of it; narrower
-segments, other endpoints and node addresses inside it are others' ground, and of the rest it stands
-on each stretch that all tables treat alike. A node's own address stands at the node.
+longest prefix; its true group is its endpoint's, else what the registry's look-up gives for that
+address; a segment with a default tag also stands for its unknown hosts, whose group is what the
+registry gives; pins and node addresses place nobody; nobody talks to himself. An endpoint that is a
+whole network is at home on the one segment whose prefix is the longest that holds all of it;
+narrower segments, other endpoints and node addresses inside it are others' ground, and of the rest
+it stands on each stretch that all tables treat alike. A node's own address stands at the node.
+Nobody stands on addresses that no host has, and no unknown host on ground that is at home
+elsewhere. A segment or an endpoint may be all addresses; it takes nothing from those inside it.
 """
 
 from __future__ import annotations
@@ -19,7 +21,16 @@ from itertools import pairwise
 import numpy as np
 from numpy.typing import NDArray
 
-from oaktag.core.addresses import UNJUDGED, WIDTH, Keys, Prefix, Span, key_number
+from oaktag.core.addresses import (
+    HOSTLESS,
+    WIDTH,
+    Keys,
+    Prefix,
+    Span,
+    key_number,
+    keys,
+    may_be_a_host,
+)
 from oaktag.core.assignment import Assignment
 from oaktag.core.bindings import FAMILIES, Lookup
 from oaktag.core.columns import Columns
@@ -179,7 +190,12 @@ def place_endpoints(
     registry: Lookup,
     places: Places,
 ) -> tuple[Hosts, Places]:
-    """All endpoints' addresses that are on a segment, and the places that are on none."""
+    """All endpoints' addresses that are on a segment, and the places that are on none.
+
+    A place whose address no host has is among neither.
+    """
+    hosted = hosted_places(places)
+    places = places if hosted.all() else places.take(hosted)
     names = list(network.segments)
     place = {name: n for n, name in enumerate(names)}
     at = network.segment_numbers(places.addresses)
@@ -204,12 +220,32 @@ def place_endpoints(
     return hosts, places.take(at < 0)
 
 
+def hosted_places(places: Places) -> Flags:
+    """Which places have an address that a host may have."""
+    prefixes = places.addresses
+    hosted = np.ones(len(prefixes), dtype=np.bool_)
+    for family in FAMILIES:
+        rows = np.flatnonzero(prefixes.family == family)
+        first, last = (f(family) for f in (prefixes.take(rows).starts, prefixes.take(rows).ends))
+        for span in HOSTLESS:
+            if span.family == family:
+                low, high = keys(family, [span.start, span.end])
+                hosted[rows[(low <= first) & (last <= high)]] = False
+    return hosted
+
+
 def part_networks(
-    network: Network, registry: Lookup, tables: Sequence[Lookup], hosts: Hosts
+    groups: Groups,
+    assignment: Assignment,
+    network: Network,
+    registry: Lookup,
+    tables: Sequence[Lookup],
+    hosts: Hosts,
 ) -> Hosts:
     """All hosts, those that are whole networks as one address for each part that is bound alike.
 
-    Ground of others is left out: narrower segments, other endpoints, addresses of nodes.
+    Ground of others is left out: narrower segments, other endpoints, addresses of nodes, and what
+    no host has.
     """
     wide = {row: hosts[row] for row in hosts.ends}
     if not wide:
@@ -217,7 +253,7 @@ def part_networks(
     distinct = list({id(t): t for t in (registry, *tables)}.values())
     grounds = {s.name: network.spans[s.name] for s in network.segments.values()}
     cuts = _cuts(distinct, list(wide.values()), [s for of in grounds.values() for s in of])
-    taken = _taken(network, hosts)
+    taken, bounds = _taken(network, hosts), _bounds(network, list(wide.values()))
     parts: list[Host] = []
     whose: list[int] = []
     for row, host in wide.items():
@@ -234,12 +270,21 @@ def part_networks(
         ]  # fmt: skip
         stretches = _stretches(Span(host.family, host.address, host.end), cuts[host.family])
         free = [
-            a for a in (_free(low, high, taken[host.family]) for low, high in stretches)
-            if a is not None and not any(low <= a <= high for low, high in others)
-        ]  # fmt: skip
+            a
+            for a in (
+                _free(low, high, taken[host.family], bounds[host.family])
+                for low, high in stretches
+                if not any(first <= low and high <= last for first, last in others)
+            )
+            if a is not None
+        ]
         alike = zip(*(t.tags(host.family, free).tolist() for t in distinct), strict=True)
+        without_group = int(assignment.group[host.endpoint]) < 0
         for address in dict(zip(reversed(list(alike)), reversed(free), strict=True)).values():
-            parts.append(replace(host, address=address, end=None))
+            group = host.group
+            if without_group:
+                group = groups.by_tag.get(registry.tag(host.family, address), 0)
+            parts.append(replace(host, address=address, end=None, group=group))
             whose.append(row)
     alone = np.setdiff1d(np.arange(len(hosts)), list(wide))
     order = np.argsort(np.concatenate([alone, np.array(whose, dtype=np.int64)]), kind="stable")
@@ -267,8 +312,8 @@ def _numbers(family: int, some: Keys) -> list[int]:
 def _cuts(
     tables: Sequence[Lookup], hosts: Sequence[Host] = (), spans: Sequence[Span] = ()
 ) -> dict[int, list[int]]:
-    """Where any table's bindings, any endpoint's network, any other ground, or what nobody judges
-    begins or ends, by family."""
+    """Where any table's bindings, any endpoint's network, any other ground, or addresses that no
+    host has begin or end, by family."""
     cuts: dict[int, set[int]] = {4: set(), 6: set()}
     for table in tables:
         for family, held in table.tables.items():
@@ -277,7 +322,7 @@ def _cuts(
     for host in hosts:
         if host.end is not None:
             cuts[host.family].update((host.address, host.end + 1))
-    for span in (*spans, *UNJUDGED):
+    for span in (*spans, *HOSTLESS):
         cuts[span.family].update((span.start, span.end + 1))
     return {family: sorted(of) for family, of in cuts.items()}
 
@@ -291,43 +336,61 @@ def place_unknown(
 ) -> list[Host]:
     """Unknown hosts of segments with a default tag: one for each stretch that is bound alike.
 
-    A stretch ends where any table of bindings changes; one that known addresses fill has nobody.
+    A stretch ends where any table of bindings changes. No unknown host is on one that known
+    addresses fill, nor on the ground of a whole network that is at home on the segment.
     """
     if all(s.group is None for s in network.segments.values()):
         return []
-    taken = _taken(network, known)
     wide = [known[row] for row in known.ends]
+    taken, bounds = _taken(network, known), _bounds(network, wide)
     ordered = _cuts((registry, *tables), wide)
+    at_home: dict[tuple[str | None, int], list[tuple[int, int]]] = {}
+    for h in wide:
+        at_home.setdefault((h.segment, h.family), []).append((h.address, h.end or h.address))
     hosts: list[Host] = []
     for segment in network.segments.values():
         if segment.group is None:
             continue
         for span in network.spans[segment.name]:
+            others = at_home.get((segment.name, span.family), ())
             for start, end in _stretches(span, ordered[span.family]):
-                address = _free(start, end, taken[span.family])
-                if address is None or any(
-                    h.family == span.family and h.address <= address <= h.end
-                    for h in wide
-                    if h.end is not None
-                ):
+                if any(low <= start and end <= high for low, high in others):
                     continue
-                tag = registry.tag(span.family, address)
-                group = groups.by_tag.get(tag, 0)
-                hosts.append(Host(-1, span.family, address, segment.name, segment.node, group))
+                address = _free(start, end, taken[span.family], bounds[span.family])
+                if address is not None:
+                    group = groups.by_tag.get(registry.tag(span.family, address), 0)
+                    hosts.append(Host(-1, span.family, address, segment.name, segment.node, group))
     return hosts
 
 
 def _stretches(span: Span, cuts: list[int]) -> list[tuple[int, int]]:
+    """The stretches between cuts on which a host may stand."""
     between = cuts[bisect_right(cuts, span.start) : bisect_right(cuts, span.end)]
     inner = [span.start, *between, span.end + 1]
-    return [(a, b - 1) for a, b in pairwise(inner)]
+    return [(a, b - 1) for a, b in pairwise(inner) if may_be_a_host(span.family, a)]
 
 
-def _free(start: int, end: int, taken: set[int]) -> int | None:
-    address = start
-    while address <= end and address in taken:
+def _bounds(network: Network, wide: Sequence[Host]) -> dict[int, set[int]]:
+    """The first and the last address of every segment's and every endpoint's network, by family."""
+    bounds: dict[int, set[int]] = {4: set(), 6: set()}
+    for segment in network.segments.values():
+        for prefix in segment.prefixes:
+            bounds[prefix.family].update((prefix.start, prefix.end))
+    for host in wide:
+        bounds[host.family].update((host.address, host.end or host.address))
+    return bounds
+
+
+def _free(start: int, end: int, taken: set[int], bounds: set[int]) -> int | None:
+    """An address of a stretch that nobody known has: not its first or last one, nor a network's,
+    where there is another."""
+    address = start + 1
+    while address < end and address in taken:
         address += 1
-    return address if address <= end else None
+    if address < end:
+        return address
+    ends = [a for a in (start, end) if a not in taken]
+    return min(ends, key=lambda a: a in bounds, default=None)
 
 
 def node_hosts(
@@ -343,6 +406,7 @@ def node_hosts(
         for node in network.nodes.values()
         if node.points or not points
         for a in node.addresses
+        if may_be_a_host(a.family, a.start)
     ]  # fmt: skip
 
 

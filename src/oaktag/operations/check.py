@@ -7,8 +7,10 @@ from datetime import date
 
 import numpy as np
 
+from oaktag.core.addresses import may_be_a_host
 from oaktag.core.bindings import differing
 from oaktag.core.domains import name_of, origin_of
+from oaktag.core.placement import hosted_places
 from oaktag.errors import WorkspaceError
 from oaktag.findings import Finding, finding
 from oaktag.located import Location
@@ -227,6 +229,23 @@ def _endpoints(model: Model) -> Iterator[Finding]:
             f"{endpoints.ids[row]} is of two kinds in two sources; {endpoints.kind(row)} counts",
             "give the two different ids, or list it once",
         )  # fmt: skip
+    hosted = hosted_places(model.places)
+    for place in model.places.take(~hosted):
+        yield finding(
+            "OT218", place.location,
+            f"{endpoints.ids[place.endpoint]} has the address {place.address}, which no host has: "
+            "it is loopback, link-local, multicast, or means no address at all",
+            "correct the address",
+        )  # fmt: skip
+    for node in model.network.nodes.values():
+        for address in node.addresses:
+            if not may_be_a_host(address.family, address.start):
+                yield finding(
+                    "OT218", node.location,
+                    f"the node {node.name} has the address {address}, which no host has: it is "
+                    "loopback, link-local, multicast, or means no address at all",
+                    "correct the address",
+                )  # fmt: skip
     if model.network.segments:
         for place in model.nowhere:
             yield finding(

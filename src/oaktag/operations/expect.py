@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import ClassVar
 
+from oaktag.core.addresses import may_be_a_host
 from oaktag.core.expectations import Claim, prove
 from oaktag.core.packets import Packet, Region
 from oaktag.core.placement import Host, node_hosts
@@ -161,19 +162,23 @@ def at_address(model: Model, family: int, address: int) -> list[Host]:
     if found:
         return found
     segment = model.network.segment_at(family, address)
-    if segment is None:
+    if segment is None or not may_be_a_host(family, address):
         return []
     group = model.groups.by_tag.get(model.registry.tag(family, address), 0)
-    endpoint = -1
-    holding = [
-        h for h in model.wide
+    node = model.network.segments[segment].node
+    unknown = Host(-1, family, address, segment, node, group)
+    sizes = {
+        h: h.end - h.address for h in model.wide
         if h.family == family and h.segment == segment and h.end is not None
         and h.address <= address <= h.end
-    ]  # fmt: skip
-    if holding:
-        narrow = min(holding, key=lambda h: (h.end or 0) - h.address)
-        endpoint = narrow.endpoint
-        assigned = int(model.assignment.group[endpoint])
-        group = assigned if assigned >= 0 else group
-    node = model.network.segments[segment].node
-    return [Host(endpoint, family, address, segment, node, group)]
+    }  # fmt: skip
+    assigned = model.assignment.group
+    return [
+        replace(
+            unknown,
+            endpoint=h.endpoint,
+            group=group if assigned[h.endpoint] < 0 else int(assigned[h.endpoint]),
+        )
+        for h, size in sizes.items()
+        if size == min(sizes.values())
+    ] or [unknown]

@@ -14,7 +14,9 @@ from oaktag.core.network import REGISTRY, Point, own_addresses
 from oaktag.core.scopes import arriving
 from oaktag.core.service_text import packet_text
 from oaktag.core.sessions import ASSUMED
+from oaktag.english import listed
 from oaktag.findings import Finding, finding
+from oaktag.located import Location
 from oaktag.operations.json_parts import packet_json
 from oaktag.operations.model import Model
 
@@ -216,6 +218,7 @@ def _covering(model: Model) -> Iterator[Finding]:
     unknown hosts count as that group."""
     held = model.registry.in_force
     homes = {((h.family, h.address, h.end), h.segment) for h in model.wide}
+    covered: dict[tuple[Location, int], dict[str, tuple[Prefix, Prefix]]] = {}
     for binding in held.take(held.prefixes.wide & (held.tags != 0)):
         prefix = binding.prefix
         ends = prefix.family, prefix.start, prefix.end
@@ -224,13 +227,23 @@ def _covering(model: Model) -> Iterator[Finding]:
                 continue
             common = [p for p in segment.prefixes if prefix.holds(p) or p.holds(prefix)]
             if common and (ends, segment.name) not in homes:
-                name = model.groups.name(binding.tag)
-                yield finding(
-                    "OT410", binding.location,
-                    f"the binding of {prefix} covers {common[0]} of the segment {segment.name}, "
-                    f"which has no default tag: its unknown hosts count as {name}",
-                    f"give {segment.name} a tag, perhaps untagged, or bind less",
-                )  # fmt: skip
+                of_binding = covered.setdefault((binding.location, binding.tag), {})
+                of_binding.setdefault(segment.name, (prefix, common[0]))
+    for (location, tag), segments in covered.items():
+        group = model.groups.name(tag)
+        names = list(segments)
+        prefix, common_prefix = segments[names[0]]
+        where = f"{common_prefix} of the segment {names[0]}, which has no default tag"
+        if len(names) > 1:
+            where = f"{len(names)} segments without a default tag ({listed(names, 6)})"
+        whose = "its" if len(names) == 1 else "their"
+        yield finding(
+            "OT410", location,
+            f"the binding of {prefix} covers {where}: {whose} unknown hosts count as {group}",
+            f"give {names[0] if len(names) == 1 else 'each of them'} a tag, perhaps untagged, or "
+            "bind less",
+            {"group": group, "segments": names},
+        )  # fmt: skip
 
 
 def _uncrossed(model: Model) -> Iterator[Finding]:

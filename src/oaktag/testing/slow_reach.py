@@ -8,7 +8,6 @@ from __future__ import annotations
 from collections.abc import Iterator
 from dataclasses import dataclass, field
 from ipaddress import IPv4Address, IPv4Network, IPv6Address, IPv6Network, ip_address, ip_network
-from itertools import pairwise
 from typing import Any
 
 from oaktag.testing.slow import Packet, Stack
@@ -61,8 +60,11 @@ def exchanged(packet: Packet) -> Packet:
     return family, protocol, ECHOES.get((family, protocol, source), source), destination
 
 
-def _address(number: int, like: Prefix) -> Address:
-    return IPv4Address(number) if like.version == 4 else IPv6Address(number)
+#: What no host has as its address.
+HOSTLESS = (
+    "0.0.0.0/8", "127.0.0.0/8", "169.254.0.0/16", "224.0.0.0/4", "255.255.255.255/32",
+    "::/128", "::1/128", "fe80::/10", "ff00::/8",
+)  # fmt: skip
 
 
 def _listed(given: Any) -> list[str]:
@@ -241,70 +243,89 @@ class Net:
     # -- rows --------------------------------------------------------------------------------
 
     def people(self) -> Iterator[tuple[str, str, str, str]]:
-        """(name, address, segment, true group) of everybody who is somewhere."""
-        held = self.registry()
-        for being in self.beings:
-            for address, _ in self.places(being):
-                if "/" in address:
-                    yield from self.parts(being, ip_network(address))
+        """(name, address, segment, true group) of everybody who is somewhere; of a whole network
+        and of unknown hosts one address for all that every table treats alike."""
+        tables = [self.registry(), *self.known().values()]
+        told: set[tuple[object, ...]] = set()
+        for address in self.telling_addresses():
+            for name, segment, group in self.standing(address):
+                if name is not None and str(address) in self.own_addresses(name):
+                    yield name, str(address), segment, group
                     continue
-                segment = self.segment(address)
-                if segment is not None:
-                    yield being.name, address, segment, being.group or self.tag(held, address)
-        for segment_ in self.segments:
-            for prefix in map(ip_network, segment_["prefixes"] if "tag" in segment_ else ()):
-                for free in self.grounds(prefix, segment_["segment"]):
-                    if not any(free in ip_network(w) for w in self.wide()):
-                        name = f"unknown at {free}"
-                        yield name, str(free), segment_["segment"], self.tag(held, str(free))
+                alike = (
+                    name, segment, group, address.version,
+                    *(self.tag(held, str(address)) for held in tables),
+                )  # fmt: skip
+                if alike not in told:
+                    told.add(alike)
+                    yield name or f"unknown at {address}", str(address), segment, group
 
-    def wide(self) -> list[str]:
-        """Endpoints that are whole networks."""
-        return [a for b in self.beings for a in b.addresses if "/" in a]
+    def own_addresses(self, name: str) -> set[str]:
+        """The single addresses at which an endpoint is."""
+        return {
+            str(ip_address(a))
+            for b in self.beings
+            if b.name == name
+            for a, _ in self.places(b)
+            if "/" not in a
+        }
 
-    def parts(self, being: Being, whole: Prefix) -> Iterator[tuple[str, str, str, str]]:
-        """Where somebody is who is a whole network: on every stretch of its ground."""
+    def telling_addresses(self) -> list[Address]:
+        """Addresses, of which one is in each stretch that anything tells from its neighbours."""
+        every = [b[0] for held in (self.registry(), *self.known().values()) for b in held]
+        every += [ip_network(a) for b in self.beings for a, _ in self.places(b)]
+        every += [ip_network(a) for n in self.nodes for a in _listed(n.get("address", []))]
+        every += [ip_network(p) for s in self.segments for p in s["prefixes"]]
+        every += map(ip_network, HOSTLESS)
+        firsts = {(n.version, int(n.network_address)) for n in every}
+        firsts |= {(n.version, int(n.broadcast_address) + 1) for n in every}
+        widths = {4: 32, 6: 128}
+        return [
+            IPv4Address(number) if version == 4 else IPv6Address(number)
+            for version, number in sorted(firsts)
+            if number < 1 << widths[version]
+        ]
+
+    def standing(self, address: Address) -> list[tuple[str | None, str, str]]:
+        """(name or None, segment, true group) of whoever stands at an address.
+
+        That is who has it, else the narrowest networks that are at home there, else unknown hosts
+        of a segment with a tag.
+        """
+        segment = self.segment(str(address))
+        if segment is None or any(address in ip_network(p) for p in HOSTLESS):
+            return []
+        bound = self.tag(self.registry(), str(address))
+        nodes = [ip_address(a) for n in self.nodes for a in _listed(n.get("address", []))]
+        places = [(b, a) for b in self.beings for a, _ in self.places(b)]
+        having = {
+            b.name: b for b, a in places if "/" not in a and ip_address(a) == address
+        }  # fmt: skip
+        if not having and address in nodes:
+            return []
+        if not having:
+            homes = {
+                (b.name, a): (ip_network(a).prefixlen, b)
+                for b, a in places
+                if "/" in a and address in ip_network(a) and self.home(a) == segment
+            }
+            narrowest = max((length for length, _ in homes.values()), default=0)
+            having = {b.name: b for length, b in homes.values() if length == narrowest}
+        if having:
+            return [(b.name, segment, b.group or bound) for b in having.values()]
+        tagged = any("tag" in s for s in self.segments if s["segment"] == segment)
+        return [(None, segment, bound)] if tagged else []
+
+    def home(self, network: str) -> str | None:
+        """The segment on which a whole network is at home."""
+        whole = ip_network(network)
         homes = [
             (ip_network(p).prefixlen, s["segment"])
             for s in self.segments
             for p in s["prefixes"]
             if ip_network(p).version == whole.version and whole.subnet_of(ip_network(p))  # type: ignore[arg-type]
         ]
-        if not homes:
-            return
-        home = max(homes)[1]
-        group = being.group or self.tag(self.registry(), str(whole.network_address))
-        narrower = [
-            n for n in map(ip_network, self.wide())
-            if n != whole and n.version == whole.version and n.subnet_of(whole)  # type: ignore[arg-type]
-        ]  # fmt: skip
-        for address in self.grounds(whole, home):
-            if not any(address in n for n in narrower):
-                yield being.name, str(address), home, group
-
-    def grounds(self, prefix: Prefix, segment: str) -> Iterator[Address]:
-        """One free address of each stretch of a prefix that is on a segment, where nothing that
-        anybody knows begins or ends."""
-        every = [b[0] for held in self.known().values() for b in held]
-        every += [b[0] for b in self.registry()] + [ip_network(w) for w in self.wide()]
-        every += [ip_network(p) for s in self.segments for p in s["prefixes"]]
-        cuts = {int(prefix.network_address), int(prefix.broadcast_address) + 1}
-        for other in every:
-            if other.version == prefix.version:
-                cuts |= {int(other.network_address), int(other.broadcast_address) + 1}
-        inner = sorted(
-            c for c in cuts if int(prefix.network_address) <= c <= int(prefix.broadcast_address) + 1
-        )
-        taken = {ip_address(a) for b in self.beings for a, _ in self.places(b) if "/" not in a}
-        taken |= {ip_address(a) for n in self.nodes for a in _listed(n.get("address", []))}
-        for low, high in pairwise(inner):
-            for number in range(low, high):
-                address = _address(number, prefix)
-                if self.segment(str(address)) != segment:
-                    break
-                if address not in taken:
-                    yield address
-                    break
+        return max(homes)[1] if homes else None
 
     def rows(self) -> dict[tuple[object, ...], Row]:
         """(source segment, group, destination segment, group, nodes of the path) → what happens."""
