@@ -104,7 +104,22 @@ def test_a_service_is_found_in_ranges_in_the_lines_that_use_it_and_in_lists(
         text = Path(row["file"]).read_text().splitlines()
         assert row["text"] == text[row["line"] - 1].strip()[:160] and "8443-8444" in row["text"]
         assert row["lines"] == sum("8443-8444" in line for line in text) > 0
-    assert not workspace.find("9999/tcp").places
+    # Nothing names this port; what speaks of any packet speaks of it too.
+    everything = {
+        (f, n) for f, n, line in _lines(sample) if re.search(r"(allow|deny|pass): any\b", line)
+    }
+    told = workspace.find("9999/tcp").places
+    assert {(p["file"], p["line"]) for p in told if p["why"] == "all packets"} == everything
+    named = {
+        m[1]
+        for m in re.finditer(
+            r"^  ([a-z-]+):\n    - \w+: any\b", (sample / "permissions.yaml").read_text(), re.M
+        )
+    }
+    assert {p["why"] for p in told} == {
+        "all packets",
+        *(f"uses {name}" for name in named),
+    } and named
     assert {p["why"] for p in workspace.find("22").places} >= {"some of the packets"}
 
 

@@ -6,8 +6,20 @@ import click
 
 from oaktag.cli.context import Context, as_json, finish, pass_context
 
-PARTS = ("guards", "renamed", "cells", "endpoints", "expectations", "points", "network")
-WAYS = ("guards", "opened", "closed", "network", "any", "never")
+PARTS = (
+    "gained",
+    "lost",
+    "new",
+    "gone",
+    "guards",
+    "renamed",
+    "cells",
+    "endpoints",
+    "expectations",
+    "points",
+    "network",
+)
+WAYS = ("gained", "lost", "guards", "opened", "closed", "network", "any", "never")
 
 
 @click.command("compare")
@@ -18,8 +30,8 @@ WAYS = ("guards", "opened", "closed", "network", "any", "never")
 @click.option("--summary", is_flag=True, help="As Markdown, for a request to merge.")
 @click.option(
     "--fail-on", type=click.Choice(WAYS), default="never", show_default=True,
-    help="Exit with 1 where guards are weaker, a cell is opened, closed, the network does anything "
-    "wrong anew, or anything differs.",
+    help="Exit with 1 if somebody gains, somebody loses, guards are weaker, a cell is opened, a "
+    "cell is closed, the network does something wrong that it did not before, or anything differs.",
 )  # fmt: skip
 @as_json
 @pass_context
@@ -33,7 +45,7 @@ def command(
     fail_on: str,
     as_json: bool,
 ) -> int:
-    """Exactly what differs between versions A and B: git revisions, or folders (./DIR or DIR/).
+    """Who gains and who loses between versions A and B: git revisions, or folders (./DIR or DIR/).
 
     Without B, between A and this folder; without A, between HEAD and this folder.
     """
@@ -46,6 +58,8 @@ def command(
         result = workspace.compare("HEAD" if was is None else was, now)
     finish(context, result, as_json=as_json, summary=summary)
     found = {
+        "gained": bool(result.gained),
+        "lost": bool(result.lost),
         "guards": bool(result.guards),
         "opened": any(c["opened"] for c in result.cells),
         "closed": any(c["closed"] for c in result.cells),

@@ -47,7 +47,7 @@ def compare(
     """
     if was.atoms is not now.atoms:
         raise ValueError("both matrices must be cut along the same atoms")
-    spoken = _spoken(was, now) if answers[0] == answers[1] else None
+    spoken = spoken_cells(was, now) if answers[0] == answers[1] else None
     if spoken is not None and len(spoken) <= FEW_CELLS:
         return _of_cells(was, now, answers[0], spoken)
     new = renamed(was.groups, now.groups)
@@ -66,7 +66,7 @@ def compare(
     return [CellChange(names[s], names[d], *changed[int(pairs[s, d])]) for s, d in where.tolist()]
 
 
-def _spoken(was: Matrix, now: Matrix) -> set[tuple[int, int]] | None:
+def spoken_cells(was: Matrix, now: Matrix) -> set[tuple[int, int]] | None:
     """The cells of which rows speak that only one of two versions has, if all that is else is the
     same in both; no other cell differs. None where it is not, or these are many."""
     one, two = was.policy, now.policy

@@ -252,6 +252,11 @@ class Model:
         return self._placed[1]
 
     @property
+    def known_hosts(self) -> Hosts:
+        """Endpoints that are on a segment, whole networks as one host each."""
+        return self._placed[0]
+
+    @property
     def wide(self) -> list[Host]:
         """Endpoints that are whole networks, each where it is at home."""
         placed = self._placed[0]

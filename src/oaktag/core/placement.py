@@ -252,8 +252,8 @@ def part_networks(
         return hosts
     distinct = list({id(t): t for t in (registry, *tables)}.values())
     grounds = {s.name: network.spans[s.name] for s in network.segments.values()}
-    cuts = _cuts(distinct, list(wide.values()), [s for of in grounds.values() for s in of])
-    taken, bounds = _taken(network, hosts), _bounds(network, list(wide.values()))
+    cuts = cuts_between(distinct, list(wide.values()), [s for of in grounds.values() for s in of])
+    taken, bounds = taken_addresses(network, hosts), network_bounds(network, list(wide.values()))
     parts: list[Host] = []
     whose: list[int] = []
     for row, host in wide.items():
@@ -268,11 +268,11 @@ def part_networks(
             for name, of in grounds.items() if name != host.segment
             for s in of if s.family == host.family
         ]  # fmt: skip
-        stretches = _stretches(Span(host.family, host.address, host.end), cuts[host.family])
+        stretches = stretches_of(Span(host.family, host.address, host.end), cuts[host.family])
         free = [
             a
             for a in (
-                _free(low, high, taken[host.family], bounds[host.family])
+                free_address(low, high, taken[host.family], bounds[host.family])
                 for low, high in stretches
                 if not any(first <= low and high <= last for first, last in others)
             )
@@ -291,7 +291,7 @@ def part_networks(
     return hosts.take(alone).and_also(parts).take(order)
 
 
-def _taken(network: Network, hosts: Hosts) -> dict[int, set[int]]:
+def taken_addresses(network: Network, hosts: Hosts) -> dict[int, set[int]]:
     """Addresses of endpoints and of nodes, by family."""
     alone = np.ones(len(hosts), dtype=np.bool_)
     alone[list(hosts.ends)] = False
@@ -309,7 +309,7 @@ def _numbers(family: int, some: Keys) -> list[int]:
     return some.tolist() if family == 4 else [key_number(family, key) for key in some]
 
 
-def _cuts(
+def cuts_between(
     tables: Sequence[Lookup], hosts: Sequence[Host] = (), spans: Sequence[Span] = ()
 ) -> dict[int, list[int]]:
     """Where any table's bindings, any endpoint's network, any other ground, or addresses that no
@@ -342,8 +342,8 @@ def place_unknown(
     if all(s.group is None for s in network.segments.values()):
         return []
     wide = [known[row] for row in known.ends]
-    taken, bounds = _taken(network, known), _bounds(network, wide)
-    ordered = _cuts((registry, *tables), wide)
+    taken, bounds = taken_addresses(network, known), network_bounds(network, wide)
+    ordered = cuts_between((registry, *tables), wide)
     at_home: dict[tuple[str | None, int], list[tuple[int, int]]] = {}
     for h in wide:
         at_home.setdefault((h.segment, h.family), []).append((h.address, h.end or h.address))
@@ -353,24 +353,24 @@ def place_unknown(
             continue
         for span in network.spans[segment.name]:
             others = at_home.get((segment.name, span.family), ())
-            for start, end in _stretches(span, ordered[span.family]):
+            for start, end in stretches_of(span, ordered[span.family]):
                 if any(low <= start and end <= high for low, high in others):
                     continue
-                address = _free(start, end, taken[span.family], bounds[span.family])
+                address = free_address(start, end, taken[span.family], bounds[span.family])
                 if address is not None:
                     group = groups.by_tag.get(registry.tag(span.family, address), 0)
                     hosts.append(Host(-1, span.family, address, segment.name, segment.node, group))
     return hosts
 
 
-def _stretches(span: Span, cuts: list[int]) -> list[tuple[int, int]]:
+def stretches_of(span: Span, cuts: list[int]) -> list[tuple[int, int]]:
     """The stretches between cuts on which a host may stand."""
     between = cuts[bisect_right(cuts, span.start) : bisect_right(cuts, span.end)]
     inner = [span.start, *between, span.end + 1]
     return [(a, b - 1) for a, b in pairwise(inner) if may_be_a_host(span.family, a)]
 
 
-def _bounds(network: Network, wide: Sequence[Host]) -> dict[int, set[int]]:
+def network_bounds(network: Network, wide: Sequence[Host]) -> dict[int, set[int]]:
     """The first and the last address of every segment's and every endpoint's network, by family."""
     bounds: dict[int, set[int]] = {4: set(), 6: set()}
     for segment in network.segments.values():
@@ -381,7 +381,7 @@ def _bounds(network: Network, wide: Sequence[Host]) -> dict[int, set[int]]:
     return bounds
 
 
-def _free(start: int, end: int, taken: set[int], bounds: set[int]) -> int | None:
+def free_address(start: int, end: int, taken: set[int], bounds: set[int]) -> int | None:
     """An address of a stretch that nobody known has: not its first or last one, nor a network's,
     where there is another."""
     address = start + 1

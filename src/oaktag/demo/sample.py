@@ -69,16 +69,19 @@ default: deny
 layers: [matrix/10-shared.csv]
 sources:
   - {{file: inventory/servers.csv, kind: server, id: hostname, address: ip}}
+  - {{file: inventory/outside.csv, kind: network, id: name, address: prefixes}}
 """,
     "groups.yaml": """\
 # Groups with their tags; a group without a tag gets one by: oaktag groups --number --write
-groups: []
+groups:
+  - {{id: internet, tag: 900, title: Everybody else}}
 # - {{id: librarians, tag: 310, title: Librarians}}
 sets: {{}}
 """,
     "assignments.yaml": """\
 # The first rule whose conditions all hold gives the group.
-pins: []
+pins:
+  - {{endpoint: everybody-else, group: internet, note: whoever is on no segment of yours}}
 rules: []
 # - give: librarians
 #   when: {{kind: user, role: librarian}}
@@ -92,11 +95,15 @@ permissions:
   nothing:
     - deny: any
 """,
-    "matrix/10-shared.csv": "source,destination,permission,mode,way,expires,owner,note\n",
+    "matrix/10-shared.csv": "source,destination,permission,mode,way,expires,owner,note\n"
+    "internet,internet,all,enforce,to,,,what others do among themselves\n",
     "network.yaml": """\
 # Nodes, segments, links, feeds; a node with a point judges traffic.
-nodes: []
-segments: []
+# Whoever is on no segment of yours is outside: join its node to your own with a link.
+nodes:
+  - {{node: provider}}
+segments:
+  - {{segment: outside, node: provider, prefixes: [0.0.0.0/0, "::/0"]}}
 links: []
 feeds: []
 """,
@@ -105,6 +112,7 @@ feeds: []
 []
 """,
     "inventory/servers.csv": "hostname,ip\n",
+    "inventory/outside.csv": "name,prefixes\neverybody-else,0.0.0.0/0;::/0\n",
 }
 
 

@@ -17,7 +17,7 @@ from oaktag.core.matrix import ANSWERS
 from oaktag.core.ranges import distinct
 from oaktag.errors import UsageError, WorkspaceError
 from oaktag.operations.change import Change, made
-from oaktag.operations.compare import together
+from oaktag.operations.gains import together
 from oaktag.operations.lines import granted
 from oaktag.operations.model import Model
 from oaktag.workspace import edits

@@ -17,6 +17,7 @@ from oaktag.core.review import find_shadowed
 from oaktag.errors import UsageError, WorkspaceError
 from oaktag.located import Location
 from oaktag.operations.compare import versions
+from oaktag.operations.gains import FIELDS
 from oaktag.operations.groups import numbered
 from oaktag.operations.json_parts import Document
 from oaktag.operations.model import Model
@@ -36,6 +37,11 @@ class Change(Result):
     files: list[str]
     diff: str
     written: bool
+    gained: list[Row]
+    lost: list[Row]
+    new: list[Row]
+    gone: list[Row]
+    same_access: list[Row]
     cells: list[Row]
     endpoints: list[Row]
     expectations: list[Row]
@@ -53,10 +59,10 @@ class Change(Result):
     notes: list[str] = field(default=ABSENT)
     refused: list[Row] = field(default=ABSENT)
     shown_by: ClassVar[str] = "change"
-    table: ClassVar[str] = "cells"
+    table: ClassVar[str] = "gained"
 
 
-KEPT = ("cells", "endpoints", "expectations", "network", "not_followed")
+KEPT = (*FIELDS, "cells", "endpoints", "expectations", "network", "not_followed")
 #: What no change does.
 NOTHING: Document = {key: "" if key == "not_followed" else [] for key in KEPT}
 

@@ -13,14 +13,14 @@ import numpy as np
 from oaktag.core.comparison import CellChange, compare, renamed
 from oaktag.core.groups import STAR
 from oaktag.core.lines import Line
-from oaktag.core.packets import Atoms, exchanged
 from oaktag.core.service_text import set_words
 from oaktag.errors import UsageError
 from oaktag.operations.expect import expect
+from oaktag.operations.gains import people, together
 from oaktag.operations.guards import Asked, guards
 from oaktag.operations.json_parts import Document
 from oaktag.operations.list_change import lists
-from oaktag.operations.members import against
+from oaktag.operations.members import moves
 from oaktag.operations.model import Model
 from oaktag.operations.network_change import network
 from oaktag.operations.result import ABSENT, Result, Row
@@ -28,8 +28,14 @@ from oaktag.operations.result import ABSENT, Result, Row
 
 @dataclass(frozen=True, eq=False, repr=False)
 class Comparison(Result):
-    """What differs between two versions, from the guards to the lists and the network."""
+    """Who gains and who loses between two versions; then what differs, from the guards to the
+    lists and the network."""
 
+    gained: list[Row]
+    lost: list[Row]
+    new: list[Row]
+    gone: list[Row]
+    same_access: list[Row]
     guards: list[Row]
     renamed: list[Row]
     cells: list[Row]
@@ -40,7 +46,7 @@ class Comparison(Result):
     not_followed: str
     lines: list[Row] = field(default=ABSENT)
     command: ClassVar[str] = "compare"
-    table: ClassVar[str] = "cells"
+    table: ClassVar[str] = "gained"
 
 
 def versions(was: Model, now: Model, *, deep: bool = True) -> Comparison:
@@ -48,13 +54,14 @@ def versions(was: Model, now: Model, *, deep: bool = True) -> Comparison:
     network does, and, if ``deep``, the lists with their contents."""
     was, now = together(was, now)
     return Comparison(
+        **people(was, now),
         guards=guards(was, now),
         renamed=[
             {"was": old, "is": new, "tag": now.groups.tag(now.groups.index[new])}
             for old, new in renamed(was.groups, now.groups).items()
         ],
         cells=_cells(was, now),
-        endpoints=against(now, was)["moved"],
+        endpoints=moves(now, was),
         expectations=_expectations(was, now),
         points=lists(was, now) if deep else [],
         **network(was, now, count=deep),
@@ -72,7 +79,7 @@ class Changes(NamedTuple):
 def changes(was: Model, now: Model) -> Changes:
     """What changes in the files' own words, not in what the network then does."""
     was, now = together(was, now)
-    return Changes(_cells(was, now), against(now, was)["moved"], lists(was, now))
+    return Changes(_cells(was, now), moves(now, was), lists(was, now))
 
 
 def if_enforced(model: Model, where: str | None = None) -> Comparison:
@@ -99,17 +106,6 @@ def if_enforced(model: Model, where: str | None = None) -> Comparison:
     places = [lines[n].location for n in sorted(chosen)]
     held = versions(model, after)
     return replace(held, lines=[{"file": p.file, "line": p.line} for p in places])
-
-
-def together(was: Model, now: Model) -> tuple[Model, Model]:
-    """Both models over one cut of the packet space, so that their forms can be compared."""
-    pair = Model(was.files, was.today, was), Model(now.files, now.today, now)
-    boxes = [box for model in pair for box in model.boxes()]
-    stateless = any(not p.stateful for m in pair for p in m.network.points.values())
-    atoms = Atoms([*boxes, *exchanged(boxes)] if stateless else boxes)
-    for model, held in zip(pair, (was, now), strict=True):
-        model.recut(held, atoms)
-    return pair
 
 
 def _cells(was: Model, now: Model) -> list[Document]:

@@ -36,12 +36,14 @@ class Expected(Result):
 def expect(model: Model) -> Expected:
     """Whether each expectation holds, in file order."""
     return Expected(
-        expectations=[_checked(model, e) for e in model.files.expectations],
-        keep_open=[_checked(model, e, keep=True) for e in model.files.keep_open],
+        expectations=[checked(model, e) for e in model.files.expectations],
+        keep_open=[checked(model, e, keep=True) for e in model.files.keep_open],
     )
 
 
-def _checked(model: Model, expectation: Expectation, *, keep: bool = False) -> Document:
+def checked(model: Model, expectation: Expectation, *, keep: bool = False) -> Document:
+    """Whether one expectation holds, with a packet where it does not; of ``keep_open`` with
+    ``keep``."""
     pairs = [
         (s, d)
         for s in model.groups_of(expectation.source)

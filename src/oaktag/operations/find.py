@@ -163,13 +163,12 @@ def _in_permissions(model: Model, asked: _Asked) -> Iterator[Row]:
         hit = [
             entry
             for entry in permission.entries
-            if EVERYTHING not in entry.boxes
-            and any(_meet(box, mine) for box in entry.boxes for mine in asked.boxes)
+            if any(_meet(box, mine) for box in entry.boxes for mine in asked.boxes)
         ]
         for entry in hit:
             told = f"{permission.name}: {entry.action} {entry.text}"
-            yield _row(entry.location.file, entry.location.line, entry.location.column,
-                       "some of the packets", told)  # fmt: skip
+            why = "all packets" if EVERYTHING in entry.boxes else "some of the packets"
+            yield _row(entry.location.file, entry.location.line, entry.location.column, why, told)
         for line in policy.lines if hit else ():
             if line.permission == number:
                 told = f"{line.source} {line.destination} {permission.name}"

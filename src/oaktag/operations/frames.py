@@ -97,6 +97,8 @@ def columns(command: str, table: str) -> list[str]:
     name = f"{command.replace(' ', '-')}.json"
     schema = json.loads((files("oaktag") / "schemas" / name).read_text(encoding="utf-8"))
     items = schema["properties"].get(table, {}).get("items", {})
+    if "$ref" in items:
+        items = schema["$defs"][items["$ref"].rsplit("/", 1)[-1]]
     return list(_flat(items))
 
 

@@ -20,7 +20,7 @@ from oaktag.errors import UsageError
 from oaktag.located import Location
 from oaktag.operations.alone import apart, proved_alike
 from oaktag.operations.change import Change, free_name, made, stop_on
-from oaktag.operations.compare import together
+from oaktag.operations.gains import together
 from oaktag.operations.members import parse_conditions
 from oaktag.operations.model import Model
 from oaktag.operations.result import Row

@@ -14,8 +14,10 @@ from oaktag.core.groups import STAR, Groups
 from oaktag.core.packets import Atoms
 from oaktag.core.question_words import End
 from oaktag.core.service_text import set_text
+from oaktag.errors import UsageError
 from oaktag.findings import CODES, SEVERITIES
 from oaktag.located import Location
+from oaktag.operations.expect import checked
 from oaktag.operations.json_parts import Document
 from oaktag.operations.model import Model
 from oaktag.workspace.config_file import Accepted
@@ -69,19 +71,26 @@ def guards(was: Model, now: Model) -> list[Document]:
     before, after = was.files, now.files
     asked = Asked(was.groups, now.groups)
     return [
-        *_fewer("expectation", before.expectations, after.expectations, asked),
-        *_fewer("keep_open", before.keep_open, after.keep_open, asked),
+        *_fewer(now, "expectation", before.expectations, after.expectations, asked),
+        *_fewer(now, "keep_open", before.keep_open, after.keep_open, asked),
         *_severities(was, now),
         *_borne(was, now),
     ]
 
 
-def _row(guard: str, place: Location, text: str, told: str) -> Document:
-    return {"guard": guard, "file": place.file, "line": place.line, "text": text, "told": told}
+def _row(
+    guard: str, place: Location, text: str, told: str, would_hold: bool | None = None
+) -> Document:
+    where = {"file": place.file, "line": place.line}
+    return {"guard": guard, **where, "text": text, "told": told, "would_hold": would_hold}
 
 
 def _fewer(
-    guard: str, before: tuple[Expectation, ...], after: tuple[Expectation, ...], asked: Asked
+    now: Model,
+    guard: str,
+    before: tuple[Expectation, ...],
+    after: tuple[Expectation, ...],
+    asked: Asked,
 ) -> list[Document]:
     """What is not asked any more, or by the same words of fewer groups or other packets."""
     left: dict[str, list[Expectation]] = {}
@@ -93,8 +102,24 @@ def _fewer(
         told = asked.less(one, same.pop(0)) if same else "taken away"
         if told:
             text = f"{one.source.word} → {one.destination.word}: {_what(one)}"
-            rows.append(_row(guard, one.location, text, told))
+            holds = _would_hold(now, one, keep=guard == "keep_open")
+            if holds is not None:
+                told += "; it still holds" if holds else "; it would FAIL now"
+            rows.append(_row(guard, one.location, text, told, holds))
     return rows
+
+
+def _would_hold(now: Model, one: Expectation, *, keep: bool) -> bool | None:
+    """Whether what an older version asked holds in the newer one; None where that has no such
+    ends any more."""
+    try:
+        source, destination = (
+            now.end(end.word, points=True) for end in (one.source, one.destination)
+        )
+    except UsageError:
+        return None
+    same = one._replace(source=source, destination=destination)
+    return bool(checked(now, same, keep=keep)["holds"])
 
 
 def _severities(was: Model, now: Model) -> list[Document]:

@@ -15,7 +15,7 @@ from oaktag.core.comparison import compare
 from oaktag.core.matrix import ANSWERS
 from oaktag.core.packets import EVERYTHING, Atoms, Box
 from oaktag.core.service_text import parse_asked
-from oaktag.operations.compare import together
+from oaktag.operations.gains import together
 from oaktag.operations.model import Model
 from oaktag.operations.result import Result, Row
 from oaktag.report.words import letters

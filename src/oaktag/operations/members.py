@@ -40,6 +40,11 @@ class Members(Result):
     endpoints: list[Row] = field(default=ABSENT)
     groups: list[Row] = field(default=ABSENT)
     moved: list[Row] = field(default=ABSENT)
+    gained: list[Row] = field(default=ABSENT)
+    lost: list[Row] = field(default=ABSENT)
+    new: list[Row] = field(default=ABSENT)
+    gone: list[Row] = field(default=ABSENT)
+    same_access: list[Row] = field(default=ABSENT)
     takes: list[Row] = field(default=ABSENT)
     loses: list[Row] = field(default=ABSENT)
     withheld: list[Row] = field(default=ABSENT)
@@ -155,20 +160,18 @@ def uncertain(model: Model) -> Members:
     )
 
 
-def against(model: Model, other: Model) -> Members:
+def moves(model: Model, other: Model) -> list[Document]:
     """Who moved since another version of the workspace, who came and who went; whose group has
     another id now, and the same tag, has not moved."""
     if model.same_people(other):
-        return Members(moved=[])
+        return []
     new = renamed(other.groups, model.groups)
     was, now = _groups_of(other), _groups_of(model)
-    return Members(
-        moved=[
-            {"endpoint": name, "was": was.get(name), "is": now.get(name)}
-            for name in {**now, **was}
-            if new.get(was.get(name, ""), was.get(name)) != now.get(name)
-        ]
-    )
+    return [
+        {"endpoint": name, "was": was.get(name), "is": now.get(name)}
+        for name in {**now, **was}
+        if new.get(was.get(name, ""), was.get(name)) != now.get(name)
+    ]
 
 
 def _groups_of(model: Model) -> dict[str, str]:

@@ -118,7 +118,8 @@ class OfPeople(Asked):
         """Who changed group since another folder or a git revision of this one.
 
         Returns:
-            ``moved``: each endpoint with the group that it was in, and that it is in.
+            ``moved``: each endpoint with the group that it was in, and that it is in; ``gained``
+            and ``lost``: who may send more and less than then, and why.
 
         Raises:
             UsageError: the other is neither.
@@ -128,11 +129,11 @@ class OfPeople(Asked):
             >>> quillmere.moved_since(oaktag.sample()).moved
             []
         """
-        from oaktag.operations.members import against
+        from oaktag.operations.gains import moved_since
         from oaktag.workspace.revision import version
 
         folder = version(self.model.files.root, other)
-        return against(self.model, Model.read(folder, self.model.today))
+        return moved_since(self.model, Model.read(folder, self.model.today))
 
     def attributes(self, name: str | None = None, like: str | None = None) -> Attributes:
         """Which attributes there are, and their values.

@@ -19,6 +19,7 @@ from typing import TYPE_CHECKING, Any
 
 from oaktag.letters import shown
 from oaktag.report.network_drawing import drawing
+from oaktag.report.pages import people
 from oaktag.report.pages.change import folded
 from oaktag.report.words import count, why
 from oaktag.workspace.textfile import write_text
@@ -78,6 +79,9 @@ def page(document: Document, matrix: Document, cells: NDArray[np.uint16]) -> str
         "why": lambda cause: why(cause["reasons"], cause["watching"]),
         "changed": _changed,
         "folded": folded,
+        "who_changes": people.headline,
+        "ends": lambda held: people.ends(*held),
+        "cause_words": people.cause,
         "counted": count,
         "held": lambda value: "not asked" if value is None else "holds" if value else "fails",
     }

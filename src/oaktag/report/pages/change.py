@@ -6,6 +6,7 @@ from collections.abc import Sequence
 from typing import Any
 
 from oaktag.report.page import Page
+from oaktag.report.pages import people
 from oaktag.report.words import Row, count, few, places
 
 #: So many rows of one kind are shown of a change.
@@ -13,7 +14,9 @@ SHOWN = 20
 
 
 def show(page: Page, d: Row) -> None:
-    """The diff, all that it does, and whether it was written."""
+    """Who gains and loses, the diff, all else that it does, and whether it was written."""
+    if d["files"]:
+        people.show(page, d)
     if d["diff"]:
         page.say(d["diff"].rstrip("\n"))
         page.say()
@@ -94,7 +97,7 @@ def written(page: Page, d: Row) -> None:
 
 
 def effect(page: Page, d: Row) -> None:
-    """All that a change does: decisions, endpoints, expectations, the network."""
+    """All that a change does beside that: decisions, endpoints, expectations, the network."""
     parts = ("cells", "endpoints", "expectations", "network")
     if d["hidden_by"]:
         page.say(f"no decision changes: {places(d['hidden_by'])} decides all its packets first")

@@ -7,6 +7,7 @@ from collections import Counter
 from oaktag.letters import markdown
 from oaktag.report.list_words import differing
 from oaktag.report.page import Page
+from oaktag.report.pages import people
 from oaktag.report.pages.change import folded, network
 from oaktag.report.words import Row, count, place
 
@@ -17,6 +18,7 @@ def show(page: Page, d: Row, *, summary: bool = False) -> None:
 
 
 def _text(page: Page, d: Row) -> None:
+    people.show(page, d)
     if d["guards"]:
         page.say(f"{count(len(d['guards']), 'guard')} taken away or weaker:")
         page.table(
@@ -59,13 +61,24 @@ def _text(page: Page, d: Row) -> None:
 
 
 def _markdown(page: Page, d: Row) -> None:
-    """For a request to merge: first what opens and closes, leaks and breaks anew."""
+    """For a request to merge: first who gains and who loses."""
+    page.say(f"**{people.headline(d)}**\n")
+    for key, verb in (("gained", "gains"), ("lost", "loses")):
+        if d[key]:
+            page.say(f"| who {verb} | toward | packets | because of |\n|---|---|---|---|")
+            for r in d[key]:
+                _row(
+                    page, people.ends(r["sources"], r["source_count"]),
+                    people.ends(r["destinations"], r["destination_count"]), r["packets_text"],
+                    people.cause(r["cause"]),
+                )  # fmt: skip
+            page.say()
     for g in d["guards"]:
         told = f"{g['guard']} {g['told']}"
         page.say(f"- **{markdown(told)}**: {markdown(g['text'])} ({markdown(place(g))})")
     if d["guards"]:
         page.say()
-    page.say(f"**{_counts(d)}**\n")
+    page.say(f"{_counts(d)}\n")
     if d["cells"]:
         page.say("| from | to | opened | closed |\n|---|---|---|---|")
         for c in d["cells"]:

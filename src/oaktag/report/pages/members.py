@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from oaktag.report.page import Page
+from oaktag.report.pages import people
 from oaktag.report.words import Row, count, place
 
 
@@ -12,6 +13,8 @@ def show(page: Page, d: Row, *, everybody: bool | None = None, unassigned: bool 
     if everybody is None:
         everybody = len({e["group"] for e in d.get("endpoints", ())}) == 1
     if "moved" in d:
+        if "gained" in d:
+            people.show(page, d)
         _moved(page, d["moved"])
     elif "takes" in d:
         _by_rule(page, d)
