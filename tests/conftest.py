@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 import os
 import shutil
+import signal
 from collections.abc import Callable
 from dataclasses import dataclass
 from pathlib import Path
@@ -38,6 +39,11 @@ class Ran:
     def json(self) -> dict[str, Any]:
         document: dict[str, Any] = json.loads(self.out)
         return document
+
+
+def hear_interrupts() -> None:
+    """Let a process hear Ctrl-C though the tests run in the background, where it is ignored."""
+    signal.signal(signal.SIGINT, signal.SIG_DFL)
 
 
 @pytest.fixture

@@ -18,7 +18,7 @@ from typing import Any
 import jsonschema
 import pytest
 
-from conftest import Ran
+from conftest import Ran, hear_interrupts
 from networks import random_net, write_net
 from oaktag import Workspace
 from oaktag.errors import OakTagError, UsageError
@@ -407,7 +407,9 @@ def test_the_lab_follows_a_folder_that_is_watched(
     servers = sample / "inventory/servers.csv"
     try:
         with out.open("w") as file:
-            following = subprocess.Popen(words, stdout=file, stderr=subprocess.PIPE, text=True)
+            following = subprocess.Popen(
+                words, stdout=file, stderr=subprocess.PIPE, text=True, preexec_fn=hear_interrupts
+            )
         assert _lines(out, 1)[0]["things"] == []
         whole = servers.read_text(encoding="utf-8")
         servers.write_text(whole + "catalogue-8,10.20.200", encoding="utf-8")
@@ -418,7 +420,7 @@ def test_the_lab_follows_a_folder_that_is_watched(
         found = oaktag("-C", sample, "lab", "probe", "ada", "catalogue-8", "https")
         assert found.status == 0 and "moved on" not in found.out
         following.send_signal(signal.SIGINT)
-        said = following.communicate()[1]
+        said = following.communicate(timeout=120)[1]
         assert following.returncode == 130 and "inventory/servers.csv" in said, said
     finally:
         following.kill()
