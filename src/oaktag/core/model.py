@@ -267,18 +267,46 @@ class Model:
         """Everybody who is somewhere: endpoints, and unknown hosts of segments with a default."""
         return self.hosts_told(())
 
+    @_of_places
+    def ends(self) -> Hosts:
+        """Everybody who can be an end: who is somewhere, and nodes that their ``group:`` puts into
+        a group, by their own addresses."""
+        from oaktag.core.placement import node_hosts
+
+        nodes = node_hosts(self.groups, self.network, self.registry, points=False)
+        held = self.network.nodes
+        return self.hosts.and_also([h for h in nodes if held[h.node].group is not None])
+
     def hosts_told(self, by: Sequence[Lookup]) -> Hosts:
         """The same, with those told apart that only some more tables do not treat alike."""
         from oaktag.core.placement import part_networks, place_unknown
 
         known = self._placed[0]
-        every = [*map(self.knowledge.at, self.network.nodes), *by]
-        tables = list({id(table): table for table in every}.values())
+        tables = self._tables(by)
         unknown = place_unknown(self.groups, self.network, self.registry, tables, known)
         parts = part_networks(
             self.groups, self.assignment, self.network, self.registry, tables, known
         )
         return parts.and_also(unknown)
+
+    def _tables(self, more: Sequence[Lookup] = ()) -> list[Lookup]:
+        """The different tables of bindings of all nodes, and some more."""
+        every = [*map(self.knowledge.at, self.network.nodes), *more]
+        return list({id(table): table for table in every}.values())
+
+    def newcomers(self, segment: str) -> list[Host]:
+        """Hosts that nobody knows on a segment, whether it has a default tag or not: of all
+        addresses that every table treats alike one."""
+        from oaktag.core.placement import place_unknown
+
+        tables = self._tables()
+        found: dict[tuple[int, ...], Host] = {}
+        for host in place_unknown(
+            self.groups, self.network, self.registry, tables, self.known_hosts, [segment]
+        ):
+            tags = (table.tag(host.family, host.address) for table in (self.registry, *tables))
+            found.setdefault((host.family, *tags), host)
+        return list(found.values())
 
     @_of_places
     def hosts_at(self) -> dict[tuple[str, int], list[Host]]:

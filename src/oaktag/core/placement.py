@@ -333,13 +333,17 @@ def place_unknown(
     registry: Lookup,
     tables: Sequence[Lookup],
     known: Hosts,
+    segments: Sequence[str] | None = None,
 ) -> list[Host]:
-    """Unknown hosts of segments with a default tag: one for each stretch that is bound alike.
+    """Unknown hosts of some segments, by default those with a default tag: one for each stretch
+    that is bound alike.
 
     A stretch ends where any table of bindings changes. No unknown host is on one that known
     addresses fill, nor on the ground of a whole network that is at home on the segment.
     """
-    if all(s.group is None for s in network.segments.values()):
+    if segments is None:
+        segments = [s.name for s in network.segments.values() if s.group is not None]
+    if not segments:
         return []
     wide = [known[row] for row in known.ends]
     taken, bounds = taken_addresses(network, known), network_bounds(network, wide)
@@ -348,9 +352,7 @@ def place_unknown(
     for h in wide:
         at_home.setdefault((h.segment, h.family), []).append((h.address, h.end or h.address))
     hosts: list[Host] = []
-    for segment in network.segments.values():
-        if segment.group is None:
-            continue
+    for segment in map(network.segments.__getitem__, segments):
         for span in network.spans[segment.name]:
             others = at_home.get((segment.name, span.family), ())
             for start, end in stretches_of(span, ordered[span.family]):

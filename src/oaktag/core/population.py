@@ -122,6 +122,12 @@ def _gathered(
 Block = tuple[str, str | None, bool]
 
 
+def place_of(block: Block) -> str:
+    """What the place of a block is called: the segment, or the node of own addresses."""
+    node, segment, own = block
+    return node if own else segment or node
+
+
 class Side:
     """Classes by block, then unit, then element; blocks, units and elements are numbered.
 
@@ -312,7 +318,7 @@ def company(one: Sequence[Class], two: Sequence[Class]) -> Company:
     apart = {
         (a, b)
         for a, b in _sharing(one, two)
-        if one[a].host.family == two[b].host.family and not _meet(one[a], two[b])
+        if one[a].host.family == two[b].host.family and not classes_meet(one[a], two[b])
     }
     by_place: dict[tuple[Block, int], list[tuple[int, int]]] = {}
     lonely: set[tuple[Block, int]] = set()
@@ -343,7 +349,7 @@ def company(one: Sequence[Class], two: Sequence[Class]) -> Company:
     )  # fmt: skip
 
 
-def _meet(a: Class, b: Class) -> bool:
+def classes_meet(a: Class, b: Class) -> bool:
     """Whether some two hosts of two classes meet."""
     if meet(a.host, b.host):
         return True

@@ -30,7 +30,7 @@ from oaktag.core.network import Network
 from oaktag.core.packets import Region
 from oaktag.core.paths import MOST_PATHS, Path, Paths
 from oaktag.core.placement import Host
-from oaktag.core.population import Class, classes
+from oaktag.core.population import Class, classes, place_of
 
 Ints = NDArray[np.int64]
 Flags = NDArray[np.bool_]
@@ -390,7 +390,7 @@ class Reach(Batches):
             side.blocks[int(side.block[u])]
             for side, u in zip((self.one, self.two), units, strict=True)
         ]
-        source, destination = ((b[1] or b[0], x) for b, x in zip(blocks, (g, h), strict=True))
+        source, destination = ((place_of(b), x) for b, x in zip(blocks, (g, h), strict=True))
         if path is None:
             return Flow(source, destination, None, "unconnected", None, (), {}, {}, ways=ways)
         outcomes = [self.effects.outcome(m, g, h) for m, *_ in members]

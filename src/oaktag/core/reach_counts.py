@@ -18,7 +18,7 @@ from numpy.typing import NDArray
 from oaktag.core.batches import Batch
 from oaktag.core.effects import EFFECTS
 from oaktag.core.judging import WHY
-from oaktag.core.population import Class
+from oaktag.core.population import Class, place_of
 from oaktag.core.reach import RESULTS, Flow, Reach, Reason, State
 from oaktag.core.walks import NO_POINT, NONE, REASONS
 
@@ -200,7 +200,7 @@ class _Counting:
         cause = self.found.off(flow, total)
         for unit in batch.unit[rows][:MOST_NAMED].tolist():
             block = reach.two.blocks[int(reach.two.block[unit])]
-            cause.between(flow.source[0], block[1] or block[0])
+            cause.between(flow.source[0], place_of(block))
 
     def _add(self, flow: Flow) -> None:
         """Count a row that was made, by itself."""
@@ -298,7 +298,7 @@ class _Counting:
                 made = self._example(batch, effect, member, row)
                 cause = self._causes[effect, code] = Cause(0, made)
             target = self.reach.two.blocks[int(self.reach.two.block[batch.unit[row]])]
-            cause.between(source[1] or source[0], target[1] or target[0])
+            cause.between(place_of(source), place_of(target))
             self._full[effect, code] = len(cause.sources) == MOST_NAMED
 
     def _reasons(self, code: int) -> tuple[Reason, ...]:

@@ -27,7 +27,7 @@ class Failures(Result):
 def failures(model: Model, progress: Callable[[str], None] | None = None) -> Failures:
     """Every link, node, feed and enforcing point, the worst loss first (what cuts off before what
     leaks before what breaks); and the point whose loss opens most."""
-    found = list(losses(model.state, model.hosts, progress))
+    found = list(losses(model.state, model.ends, progress))
     found.sort(key=lambda loss: (-loss.cut_off, -loss.leaks, -loss.breaks, -loss.one_way))
     points = [loss for loss in found if loss.lost.kind == "point" and loss.leaks]
     points.sort(key=lambda loss: -loss.leaks)

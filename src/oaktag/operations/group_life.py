@@ -222,10 +222,10 @@ Met = tuple[str, str, str, str, str]
 def _met(model: Model, group: str) -> set[Met]:
     """What the network does otherwise than meant with a group's packets: effect and ends."""
     index, ids = model.groups.index[group], [g.id for g in model.groups.all]
-    mine = [h for h in model.hosts if h.group == index]
+    mine = [h for h in model.ends if h.group == index]
     both = (
-        *model.state.flows(mine, model.hosts),
-        *model.state.flows(model.hosts, mine),
+        *model.state.flows(mine, model.ends),
+        *model.state.flows(model.ends, mine),
     )
     found: set[Met] = set()
     for flow in both:

@@ -80,7 +80,7 @@ def handover(model: Model, address: str, who: str) -> Handover:
             "without knowing how the new one comes, nothing can be told"
         )
     owner = Host(-1, family, number, segment, node, group)
-    others = [h for h in model.hosts if (h.family, h.address) != (family, number)]
+    others = [h for h in model.ends if (h.family, h.address) != (family, number)]
     late = [
         n for n in model.network.nodes
         if model.knowledge.at(n).tag(family, number)

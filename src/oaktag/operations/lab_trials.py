@@ -19,7 +19,7 @@ from oaktag.core.question_words import End
 from oaktag.errors import UsageError
 from oaktag.lab.plan import Probe
 from oaktag.operations.card import asked, tests_of
-from oaktag.operations.expect import hosts_of
+from oaktag.operations.ends import hosts_of
 from oaktag.operations.lab_plan import Beings
 from oaktag.operations.model import Model
 from oaktag.workspace.expectations_file import Expectation

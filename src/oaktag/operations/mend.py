@@ -88,7 +88,7 @@ def mending(
     found = mend(
         choices,
         build,
-        model.hosts,
+        model.ends,
         prospects,
         breaks=breaks,
         even_if_breaks=even_if_breaks,

@@ -317,9 +317,9 @@ def _leads(model: Model, source: str, node: str, known: dict[str, bool]) -> bool
 def _answers(model: Model, progress: Callable[[str], None] | None) -> Iterator[Finding]:
     first: dict[tuple[str, str], Trouble] = {}
     ends_of: dict[tuple[str, str], set[object]] = {}
-    many = len(model.state.classes(model.hosts)) ** 2 > MOST_PAIRS
-    every = troubles(model.state, model.hosts)
-    for trouble in one_of_each(model.state, model.hosts, progress) if many else every:
+    many = len(model.state.classes(model.ends)) ** 2 > MOST_PAIRS
+    every = troubles(model.state, model.ends)
+    for trouble in one_of_each(model.state, model.ends, progress) if many else every:
         key = trouble.kind, trouble.point
         first.setdefault(key, trouble)
         between = tuple((h.segment or h.node, h.group) for h in (trouble.a, trouble.b))

@@ -82,7 +82,7 @@ def _in_numbers(was: Model, now: Model) -> list[Document]:
     counts: list[Counter[tuple[str, str]]] = []
     examples: dict[tuple[str, str], Document] = {}
     for model in (was, now):
-        held = model.state.classes(model.hosts)
+        held = model.state.classes(model.ends)
         found = count_rows(model.state, held, held)
         counted: Counter[tuple[str, str]] = Counter()
         every = [((e, words(c.example)), c) for (e, _), c in found.causes.items()]

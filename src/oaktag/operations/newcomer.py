@@ -3,21 +3,19 @@ really lets packets through."""
 
 from __future__ import annotations
 
-from collections.abc import Iterator
-from dataclasses import dataclass
+from dataclasses import dataclass, field
+from functools import reduce
+from operator import and_, or_
 from typing import ClassVar
 
 from oaktag.core.addresses import address_text
-from oaktag.core.placement import Host
+from oaktag.core.getting_through import causes_of, cut_for_answers, fates
+from oaktag.core.reach import Reason
 from oaktag.core.service_text import set_words
 from oaktag.errors import UsageError
 from oaktag.near import perhaps
-from oaktag.operations.expect import at_address
 from oaktag.operations.model import Model
 from oaktag.operations.result import Result, Row
-
-#: So many addresses of a segment are looked at for one that nobody has.
-MOST_TRIED = 1 << 16
 
 
 @dataclass(frozen=True, eq=False, repr=False)
@@ -45,59 +43,65 @@ def newcomer(model: Model, segment: str) -> Newcomer:
     if segment not in model.network.segments:
         hint = perhaps(segment, model.network.segments)
         raise UsageError(f"there is no segment {segment!r}{hint and f'; {hint}'}")
-    hosts = list(_free(model, segment))
+    hosts = model.newcomers(segment)
     if not hosts:
         raise UsageError(f"no address of {segment} is left for a host that nobody knows")
-    meant: dict[str, int] = {}
-    passes: dict[str, int] = {}
-    why: dict[str, dict[tuple[str, str], None]] = {}
-    matrix, ids = model.matrix, [g.id for g in model.groups.all]
-    for flow in model.state.flows(hosts, model.hosts):
-        name = ids[flow.destination[1]]
-        form = matrix.forms[matrix.form(flow.source[1], flow.destination[1])]
-        meant[name] = meant.get(name, 0) | form
-        through = 0
-        mine_here = [h for h in hosts if h.group == flow.source[1]]
-        for host in mine_here if flow.path is not None else ():
-            mine = model.atoms.of_family(host.family) & form
-            leaks, breaks = (of.get(host.family, 0) for of in (flow.leaks, flow.breaks))
-            through |= (mine | leaks) & ~breaks
-        passes[name] = passes.get(name, 0) | through
-        if any(flow.leaks.values()):
-            causes = [(r.node or "", r.why) for r in flow.causes]
-            why.setdefault(name, {}).update(dict.fromkeys(causes))
+    model = cut_for_answers(model)
+    ids = [g.id for g in model.groups.all]
+    found: dict[str, _Obtained] = {}
+    newcomers: dict[int, set[int]] = {}
+    for one in fates(model, hosts, model.ends):
+        family, source = one.a.host.family, id(one.a)
+        newcomers.setdefault(family, set()).add(source)
+        held = found.setdefault(ids[one.b.host.group], _Obtained())
+        held.leaks |= one.leaks
+        held.unanswered |= one.unanswered
+        key = family, source
+        held.by_source[key] = held.by_source.get(key, 0) | one.through | one.leaks
+        if one.leaks:
+            leaking = one._replace(unanswered=0, dropped=0)
+            held.why.update(dict.fromkeys(causes_of(model, leaking)))
     rows = []
-    for name in meant:
-        more = passes[name] & ~meant[name]
-        rows.append(
-            {
-                "group": name,
-                "passes": set_words(model.atoms, passes[name]),
-                "passes_text": model.text(passes[name]) if passes[name] else "nothing",
-                "leaks_text": model.text(more) if more else "",
-                "why": [{"node": n, "why": w} for n, w in why.get(name, ())] if more else [],
-            }
-        )
+    for name in sorted(found, key=model.groups.index.__getitem__):
+        held = found[name]
+        passes = everywhere = 0
+        for family, sources in newcomers.items():
+            of_each = [held.by_source.get((family, source), 0) for source in sources]
+            passes |= reduce(or_, of_each)
+            everywhere |= reduce(and_, of_each)
+        unanswered = held.unanswered & ~passes
+        if passes or unanswered:
+            rows.append(
+                {
+                    "group": name,
+                    "passes": set_words(model.atoms, passes),
+                    "passes_text": model.text(passes) if passes else "nothing",
+                    "somewhere_text": _text(model, passes & ~everywhere),
+                    "unanswered_text": _text(model, unanswered),
+                    "leaks_text": _text(model, held.leaks),
+                    "why": [{"node": r.node or "", "why": r.why} for r in held.why],
+                }
+            )
     return Newcomer(
         segment=segment,
         hosts=[
             {"address": address_text(h.family, h.address), **model.group_json(h.group)}
             for h in hosts
         ],
-        obtains=[r for r in rows if r["passes"]],
+        obtains=rows,
     )
 
 
-def _free(model: Model, segment: str) -> Iterator[Host]:
-    """Somebody whom nobody knows, one of each family."""
-    taken = {(h.family, h.address) for h in model.hosts if h.endpoint >= 0}
-    taken |= {(a.family, a.start) for n in model.network.nodes.values() for a in n.addresses}
-    seen: set[int] = set()
-    for span in model.network.spans[segment]:
-        for address in range(span.start + 1, min(span.end, span.start + MOST_TRIED)):
-            if span.family not in seen and (span.family, address) not in taken:
-                found = at_address(model, span.family, address)
-                if found and found[0].endpoint < 0:
-                    seen.add(span.family)
-                    yield found[0]
-                    break
+@dataclass
+class _Obtained:
+    """What newcomers obtain of a group: by class of newcomers what gets through; leaks and why;
+    what arrives without its answer."""
+
+    by_source: dict[tuple[int, int], int] = field(default_factory=dict)
+    leaks: int = 0
+    unanswered: int = 0
+    why: dict[Reason, None] = field(default_factory=dict)
+
+
+def _text(model: Model, packets: int) -> str:
+    return model.text(packets) if packets else ""

@@ -64,10 +64,10 @@ def reach(
     """
     from oaktag.core.reach_counts import count_rows
     from oaktag.operations.accepting import Accepting
-    from oaktag.operations.expect import hosts_of
+    from oaktag.operations.ends import hosts_of
 
     ends = [
-        model.hosts if w is None else hosts_of(model, model.end(w, points=True, places=True))
+        model.ends if w is None else hosts_of(model, model.end(w, points=True, places=True))
         for w in (source, destination)
     ]
     state = state or model.state

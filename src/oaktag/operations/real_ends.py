@@ -1,18 +1,23 @@
 """``callers --real``, ``callees --real``: who really reaches whom, over which paths; who does by a
-leak, and who does not though it is allowed."""
+leak or without answers, and who does not though it is allowed. Host by host, told by group."""
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from typing import ClassVar, Literal
 
-from oaktag.operations.callers import asked_of
-from oaktag.operations.expect import hosts_of
+from oaktag.core.getting_through import Fates, causes_of, cut_for_answers, fates
+from oaktag.core.placement import Host
+from oaktag.core.reach import Reason
+from oaktag.core.service_text import parse_asked
+from oaktag.operations.ends import hosts_of
 from oaktag.operations.model import Model
 from oaktag.operations.result import Result, Row
 
-How = Literal["as meant", "by a leak", "not, though allowed"]
-HOWS: tuple[How, ...] = ("as meant", "by a leak", "not, though allowed")
+How = Literal["as meant", "by a leak", "without its answer", "not, though allowed"]
+HOWS: tuple[How, ...] = ("as meant", "by a leak", "without its answer", "not, though allowed")
+#: So many endpoints of a row are named.
+NAMED = 50
 
 
 @dataclass(frozen=True, eq=False, repr=False)
@@ -42,48 +47,67 @@ def real_ends(
     Raises:
         UsageError: an unknown name, or no service.
     """
-    model, mask = asked_of(model, service)
+    asked = () if service is None else parse_asked(service, model.files.permissions.services)
+    model = cut_for_answers(model, asked)
+    mask = model.atoms.mask(asked) if asked else model.atoms.full
     mine = hosts_of(model, model.end(word, places=True))
-    sides = (model.hosts, mine) if command == "callers" else (mine, model.hosts)
-    families: list[dict[tuple[str, int], set[int]]] = [{}, {}]
-    for held, side in zip(families, sides, strict=True):
-        for host in side:
-            held.setdefault((host.segment or host.node, host.group), set()).add(host.family)
-    forms, ids = model.matrix.forms, [g.id for g in model.groups.all]
-    rows: dict[tuple[str, How], Row] = {}
-    for flow in model.state.flows(*sides):
-        other = flow.source if command == "callers" else flow.destination
-        form = forms[model.matrix.form(flow.source[1], flow.destination[1])]
-        both = families[0][flow.source] & families[1][flow.destination]
-        for family in sorted(both):
-            meant = form & mask & model.atoms.of_family(family)
-            leaks, breaks = (of.get(family, 0) & mask for of in (flow.leaks, flow.breaks))
-            if flow.path is None:
-                leaks, breaks, through = 0, meant, 0
-            else:
-                through = meant & ~breaks
-            told = zip(HOWS, (through, leaks, breaks), strict=True)
-            for how, packets in told:
-                if packets:
-                    key = ids[other[1]], how
-                    row = rows.setdefault(
-                        key,
-                        {
-                            "group": key[0], "how": how, "segments": [], "packets": 0,
-                            "path": [] if flow.path is None else list(flow.path.nodes),
-                            "reasons": [{"node": r.node, "why": r.why} for r in flow.causes],
-                        },
-                    )  # fmt: skip
-                    row["packets"] |= packets
-                    if other[0] not in row["segments"]:
-                        row["segments"].append(other[0])
-    order = sorted(rows, key=lambda k: (HOWS.index(k[1]), ids.index(k[0])))
+    callers = command == "callers"
+    sides = (model.ends, mine) if callers else (mine, model.ends)
+    groups: dict[tuple[int, How], _Group] = {}
+    for one in fates(model, *sides):
+        for how, packets in zip(
+            HOWS, (one.through, one.leaks, one.unanswered, one.dropped), strict=True
+        ):
+            if packets & mask:
+                other = one.a if callers else one.b
+                key = other.host.group, how
+                if key not in groups:
+                    groups[key] = _Group(one, causes_of(model, _of_one(one, how)))
+                groups[key].packets |= packets & mask
+                groups[key].hosts.update(dict.fromkeys(other.hosts))
+    order = sorted(groups, key=lambda k: (HOWS.index(k[1]), k[0]))
     return RealEnds(
         command=f"{command} real",
         asked=word,
         service=service or "any",
-        ends=[
-            row | {"packets_text": model.text(row.pop("packets"))}
-            for row in (rows[key] for key in order)
-        ],
+        ends=[_row(model, *key, groups[key]) for key in order],
     )
+
+
+@dataclass
+class _Group:
+    """What is found of one group: the first pair of classes, why, all packets and hosts."""
+
+    first: Fates
+    reasons: tuple[Reason, ...]
+    packets: int = 0
+    hosts: dict[Host, None] = field(default_factory=dict)
+
+
+def _of_one(one: Fates, how: How) -> Fates:
+    """Only that of what becomes of packets that one answer speaks of."""
+    return one._replace(
+        leaks=one.leaks if how == "by a leak" else 0,
+        dropped=one.dropped if how == "not, though allowed" else 0,
+        unanswered=one.unanswered if how == "without its answer" else 0,
+    )
+
+
+def _row(model: Model, group: int, how: How, found: _Group) -> Row:
+    ids = model.files.endpoints.ids
+    known = {ids[h.endpoint] if h.endpoint >= 0 else h.node for h in found.hosts
+             if h.endpoint >= 0 or h.own}  # fmt: skip
+    places = dict.fromkeys(h.node if h.own else h.segment or h.node for h in found.hosts)
+    unknown = dict.fromkeys(h.segment for h in found.hosts if h.endpoint < 0 and not h.own)
+    path = found.first.path
+    return {
+        "group": model.groups.all[group].id,
+        "how": how,
+        "count": len(known),
+        "endpoints": sorted(known)[:NAMED],
+        "unknown_in": list(unknown),
+        "segments": list(places),
+        "path": [] if path is None else list(path.nodes),
+        "reasons": [{"node": r.node, "why": r.why} for r in found.reasons],
+        "packets_text": model.text(found.packets),
+    }

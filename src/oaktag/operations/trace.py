@@ -15,7 +15,7 @@ from oaktag.core.population import Class
 from oaktag.core.service_text import packet_text, parse_asked
 from oaktag.core.tracing import Hop, walk
 from oaktag.errors import UsageError
-from oaktag.operations.expect import hosts_of
+from oaktag.operations.ends import hosts_of
 from oaktag.operations.json_parts import Document, packet_json
 from oaktag.operations.model import Model
 from oaktag.operations.result import Result, Row

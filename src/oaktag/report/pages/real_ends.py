@@ -7,7 +7,18 @@ from oaktag.report.words import WORDS, Row, count, few
 
 
 def show(page: Page, d: Row) -> None:
-    """Groups, what gets through or not, and why; those of which the same is to be said together."""
+    """How many groups get through; then who does, who does otherwise, and why."""
+    through = {r["group"] for r in d["ends"] if r["how"] in ("as meant", "by a leak")}
+    leaks = {r["group"] for r in d["ends"] if r["how"] == "by a leak"}
+    lost = {r["group"] for r in d["ends"] if r["how"] == "without its answer"}
+    asked = "" if d["service"] == "any" else f" with {d['service']}"
+    verb = "reach" if d["command"] == "callers real" else "can be reached from"
+    parts = [f"{count(len(through), 'group')} really {verb} {d['asked']}{asked}"]
+    parts += [f"{len(leaks)} of them by a leak"] * bool(leaks)
+    parts += [f"packets of {count(len(lost), 'group')} arrive, but their answers are lost"] * bool(
+        lost
+    )
+    page.paragraph("; ".join(parts), "    ", first="")
     alike: dict[tuple[str, str, str], list[Row]] = {}
     for r in d["ends"]:
         alike.setdefault((r["how"], r["packets_text"], _why(r)), []).append(r)
@@ -20,22 +31,14 @@ def show(page: Page, d: Row) -> None:
     if meant and other:
         page.say()
     page.table(
-        ("otherwise", "", "packets", "why", "e.g. over"),
+        ("otherwise", "how", "packets", "why", "for example over"),
         [(_groups(rows), *k, " ".join(rows[0]["path"])) for k, rows in other],
         wrap=(0, 2, 3, 4),
     )
-    if alike:
-        page.say()
-    through = {r["group"] for r in d["ends"] if r["how"] != "not, though allowed"}
-    leaks = {r["group"] for r in d["ends"] if r["how"] == "by a leak"}
-    asked = "" if d["service"] == "any" else f" with {d['service']}"
-    verb = "reach" if d["command"] == "callers real" else "can be reached from"
-    page.say(
-        f"{count(len(through), 'group')} really {verb} {d['asked']}{asked}, {len(leaks)} of them by "
-        "a leak; --json has their segments and paths"
-    )
     if leaks:
         page.hint("oaktag reach --mend shows the cheapest change after which nothing leaks")
+    elif alike:
+        page.hint("--json has the endpoints, segments and a path of each group")
 
 
 def _why(row: Row) -> str:
@@ -46,4 +49,12 @@ def _why(row: Row) -> str:
 
 
 def _groups(rows: list[Row]) -> str:
-    return few([r["group"] for r in rows], 12)
+    return few([f"{r['group']} ({_hosts(r)})" for r in rows], 12)
+
+
+def _hosts(row: Row) -> str:
+    """How many hosts of a group: known ones, and where unknown ones are."""
+    parts = [str(row["count"])] if row["count"] or not row["unknown_in"] else []
+    if row["unknown_in"]:
+        parts.append(f"unknown hosts in {few(row['unknown_in'], 2)}")
+    return ", ".join(parts)
