@@ -85,7 +85,8 @@ def test_answers_are_those_of_the_commit_on_that_day(
         for words in (
             "members --all", "explain bram", "explain ada", "bindings", "bindings --at hall-edge",
             "decide tablets archive https", "decide patrons office-files https",
-            "trace bram catalogue-1 https", "reach",
+            "trace bram catalogue-1 https", "reach", "callers archive", "callees bram", "describe tablets",
+            "cell tablets archive", "matrix", "expect", "groups", "around data-stores", "review", "find bram",
         ):  # fmt: skip
             asked = oaktag("-C", past, *words.split(), "--at", f"{day}T23:59:59.999999Z", "--json")
             held = oaktag("-C", there, "--today", day, *words.split(), "--json")
@@ -109,6 +110,36 @@ def test_a_session_counts_from_its_beginning_and_a_line_to_its_end(past: Path, o
     assert ran.json["endpoint"].get("group") == "librarians"
     ran = oaktag("-C", past, "explain", "bram", "--at", "2026-11-25", "--json")
     assert ran.json["endpoint"].get("group") == "kiosks"
+
+
+def test_what_was_merged_later_was_not_in_force_before(past: Path, oaktag: Run) -> None:
+    """A commit of a side branch is older than the merge that brought it."""
+    _git(past, "checkout", "-q", "--", ".")
+    _git(past, "checkout", "-q", "-b", "side")
+    layer = past / "matrix/20-reading.csv"
+    layer.write_text(layer.read_text() + "tablets,office-files,search-only,,,,,\n")
+    _git(past, "commit", "-qam", "side", time="2026-11-26T10:00:00Z")
+    _git(past, "checkout", "-q", "main")
+    _git(past, "merge", "-q", "--no-ff", "-m", "merge", "side", time="2026-11-28T10:00:00Z")
+    for time, action in (
+        ("2026-11-27", "deny"),
+        ("2026-11-28T09:59:59Z", "deny"),
+        ("2026-11-28T10:00:00Z", "allow"),
+    ):
+        words = "decide", "tablets", "office-files", "https", "--at", time, "--json"
+        assert oaktag("-C", past, *words).json["action"] == action, time
+    assert (
+        oaktag("-C", past, *words[:4], "--at", "2026-11-27", "--branch", "side", "--json").json[
+            "action"
+        ]
+        == "allow"
+    )
+    said = oaktag("-C", past, "compare", "2026-11-27", "2026-11-28T10:00:00Z", "--json").json
+    assert {(r["cause"]["file"], r["cause"]["kind"]) for r in said["gained"]} == {
+        ("matrix/20-reading.csv", "line")
+    }
+    assert not said["lost"] and said["gained"]
+    assert oaktag("-C", past, "compare", "2026-11-99").status == 2
 
 
 def test_what_cannot_be_asked_of_a_time(past: Path, tmp_path: Path, oaktag: Run) -> None:

@@ -7,6 +7,7 @@ import click
 from oaktag.cli.context import (
     Context,
     as_json,
+    at_a_time,
     complete,
     drawn,
     figure_option,
@@ -19,6 +20,7 @@ from oaktag.cli.context import (
 @click.argument("set_", metavar="SET", shell_complete=complete("group"))
 @figure_option
 @as_json
+@at_a_time
 @pass_context
 def command(context: Context, set_: str, figure: str | None, as_json: bool) -> int:
     """What comes into SET (a set or a group), passes inside it, and goes out."""

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import click
 
-from oaktag.cli.context import Context, as_json, finish, pass_context
+from oaktag.cli.context import Context, as_json, at_a_time, finish, pass_context
 
 
 @click.command("attributes")
@@ -15,6 +15,7 @@ from oaktag.cli.context import Context, as_json, finish, pass_context
 )
 @click.option("--all", "every", is_flag=True, help="With --typos: every row.")
 @as_json
+@at_a_time
 @pass_context
 def command(
     context: Context, name: str | None, like: str | None, typos: bool, every: bool, as_json: bool

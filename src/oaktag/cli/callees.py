@@ -5,13 +5,14 @@ from __future__ import annotations
 import click
 
 from oaktag.cli.callers import answer, asked_for
-from oaktag.cli.context import Context, as_json, complete, pass_context
+from oaktag.cli.context import Context, as_json, at_a_time, complete, pass_context
 
 
 @click.command("callees")
 @click.argument("source", metavar="SRC", shell_complete=complete("group"))
 @asked_for
 @as_json
+@at_a_time
 @pass_context
 def command(
     context: Context,

@@ -7,7 +7,15 @@ from typing import Any
 
 import click
 
-from oaktag.cli.context import Context, as_json, complete, finish, pass_context, sheet_option
+from oaktag.cli.context import (
+    Context,
+    as_json,
+    at_a_time,
+    complete,
+    finish,
+    pass_context,
+    sheet_option,
+)
 
 
 def asked_for(command: Callable[..., Any]) -> Callable[..., Any]:
@@ -45,6 +53,7 @@ def answer(
 @click.argument("destination", metavar="DST", shell_complete=complete("group"))
 @asked_for
 @as_json
+@at_a_time
 @pass_context
 def command(
     context: Context, destination: str, service: str | None, endpoints: bool, real: bool,

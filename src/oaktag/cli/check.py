@@ -7,6 +7,7 @@ import click
 from oaktag.cli.context import (
     Context,
     as_json,
+    at_a_time,
     emit,
     every_finding,
     fail_on,
@@ -25,6 +26,7 @@ from oaktag.errors import WorkspaceError
 @click.option("--codes", is_flag=True, help="List the codes of all findings.")
 @every_finding
 @fail_on
+@at_a_time
 @pass_context
 def command(
     context: Context, out: str | None, as_json: bool, codes: bool, every: bool, fail_on: str

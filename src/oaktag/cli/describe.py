@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import click
 
-from oaktag.cli.context import Context, as_json, complete, finish, pass_context
+from oaktag.cli.context import Context, as_json, at_a_time, complete, finish, pass_context
 
 
 @click.command("describe")
@@ -13,6 +13,7 @@ from oaktag.cli.context import Context, as_json, complete, finish, pass_context
     "--in", "segment", metavar="SEGMENT", help="What a host that nobody knows obtains there."
 )
 @as_json
+@at_a_time
 @pass_context
 def command(context: Context, group: str, segment: str | None, as_json: bool) -> int:
     """GROUP's whole policy in plain sentences, in and out, with the lines that say so.

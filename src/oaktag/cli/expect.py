@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import click
 
-from oaktag.cli.context import Context, as_json, finish, junit_option, pass_context
+from oaktag.cli.context import Context, as_json, at_a_time, finish, junit_option, pass_context
 
 
 @click.command("expect")
@@ -17,6 +17,7 @@ from oaktag.cli.context import Context, as_json, finish, junit_option, pass_cont
 )
 @click.option("--all", "every", is_flag=True, help="With --uncovered: every row and name.")
 @as_json
+@at_a_time
 @pass_context
 def command(
     context: Context, junit: str | None, slack: bool, card: bool, every: bool, as_json: bool

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import click
 
-from oaktag.cli.context import Context, as_json, finish, pass_context
+from oaktag.cli.context import Context, as_json, at_a_time, finish, pass_context
 
 
 @click.command("find")
@@ -12,6 +12,7 @@ from oaktag.cli.context import Context, as_json, finish, pass_context
 @click.option("--lists", metavar="DIR", help="Where access lists lie; lists if none is named.")
 @click.option("--all", "every", is_flag=True, help="Show every line, however many there are.")
 @as_json
+@at_a_time
 @pass_context
 def command(context: Context, text: str, lists: str | None, every: bool, as_json: bool) -> int:
     """Every place where TEXT occurs: files, bindings, access lists.

@@ -5,7 +5,7 @@ from __future__ import annotations
 import click
 
 from oaktag.cli.changes import changing
-from oaktag.cli.context import Context, finish, pass_context
+from oaktag.cli.context import Context, at_a_time, finish, pass_context
 
 
 @click.command("groups")
@@ -15,6 +15,7 @@ from oaktag.cli.context import Context, finish, pass_context
     "--unlike", is_flag=True, help="Groups whose members fare differently in the network."
 )
 @changing
+@at_a_time
 @pass_context
 def command(
     context: Context,

@@ -9,6 +9,7 @@ import click
 from oaktag.cli.changes import changing
 from oaktag.cli.context import (
     Context,
+    at_a_time,
     complete,
     drawn,
     figure_option,
@@ -41,6 +42,7 @@ from oaktag.cli.context import (
 )
 @click.option("--in", "sheet", metavar="FILE", help="Bring the edits of such a sheet back.")
 @changing
+@at_a_time
 @pass_context
 def command(
     context: Context,

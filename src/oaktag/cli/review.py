@@ -7,6 +7,7 @@ import click
 from oaktag.cli.context import (
     Context,
     as_json,
+    at_a_time,
     every_finding,
     fail_on,
     failed,
@@ -21,6 +22,7 @@ from oaktag.cli.context import (
 @as_json
 @every_finding
 @fail_on
+@at_a_time
 @pass_context
 def command(context: Context, out: str | None, as_json: bool, every: bool, fail_on: str) -> int:
     """Findings about the matrix: lines and entries that no packet reaches, and why."""

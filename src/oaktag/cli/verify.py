@@ -7,6 +7,7 @@ import click
 from oaktag.cli.context import (
     Context,
     as_json,
+    at_a_time,
     fail_on,
     finish,
     junit_option,
@@ -20,6 +21,7 @@ from oaktag.errors import WorkspaceError
 @junit_option
 @as_json
 @fail_on
+@at_a_time
 @pass_context
 def command(context: Context, junit: str | None, as_json: bool, fail_on: str) -> int:
     """Check, review, expect and reach in one exit status, for CI."""

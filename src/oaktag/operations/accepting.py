@@ -78,8 +78,11 @@ class Accepting:
 
     def _speaks_of(self, borne: Borne, flow: Flow) -> bool:
         ends = flow.source, flow.destination
-        for groups, (_, group) in zip(self._groups[id(borne)], ends, strict=True):
+        asked = borne.source, borne.destination
+        for end, groups, (place, group) in zip(asked, self._groups[id(borne)], ends, strict=True):
             if groups is not None and group not in groups:
+                return False
+            if end is not None and end.kind == "node" and place != end.word:
                 return False
         causes = [r for r in flow.causes if borne.cause in (None, r.why)]
         if borne.cause is not None and not causes:

@@ -127,6 +127,23 @@ class Model(core.Model):
         )
         return model, told
 
+    @classmethod
+    def read_version(cls, model: Model, word: str | Path) -> Model:
+        """Read another version of a workspace: a folder, a git revision, or as of a time.
+
+        Raises:
+            UsageError: there is none.
+        """
+        from oaktag.workspace.revision import version
+
+        root = model.files.root
+        try:
+            return cls.read(version(root, word), model.today)
+        except UsageError:
+            if isinstance(word, Path) or parse_instant(word) is None:
+                raise
+            return cls.read_at(root, word)[0]
+
     @staticmethod
     def must_be(root: Path) -> None:
         """That a folder is a workspace.

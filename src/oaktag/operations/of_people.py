@@ -115,7 +115,7 @@ class OfPeople(Asked):
         return withheld(self.model)
 
     def moved_since(self, other: str | Path) -> Members:
-        """Who changed group since another folder or a git revision of this one.
+        """Who changed group since another folder, a git revision of this one, or a time.
 
         Returns:
             ``moved``: each endpoint with the group that it was in, and that it is in; ``gained``
@@ -130,10 +130,8 @@ class OfPeople(Asked):
             []
         """
         from oaktag.operations.gains import moved_since
-        from oaktag.workspace.revision import version
 
-        folder = version(self.model.files.root, other)
-        return moved_since(self.model, Model.read(folder, self.model.today))
+        return moved_since(self.model, Model.read_version(self.model, other))
 
     def attributes(self, name: str | None = None, like: str | None = None) -> Attributes:
         """Which attributes there are, and their values.

@@ -427,14 +427,16 @@ class OfPolicy(Asked):
         return verify(self.model, level, progress)
 
     def compare(self, was: str | Path = "HEAD", now: str | Path | None = None) -> Comparison:
-        """Exactly what differs between two versions: folders or git revisions of this one.
+        """Who gains and loses between two versions, and what else differs: folders, git revisions
+        of this one, or times (as 2026-11-27T08:00Z).
 
         Args:
             was: the older version.
             now: the newer one; by default this workspace.
 
         Returns:
-            what differs, from the guards to the lists and the network; see ``Comparison``.
+            who gains and loses, and what differs, from the guards to the lists and the network;
+            see ``Comparison``.
 
         Raises:
             UsageError: one of them is no version.
@@ -445,11 +447,9 @@ class OfPolicy(Asked):
             'any but https, ssh, icmp'
         """
         from oaktag.operations.compare import versions
-        from oaktag.workspace.revision import version
 
-        root, today = self.model.files.root, self.model.today
-        before = Model.read(version(root, was), today)
-        after = self.model if now is None else Model.read(version(root, now), today)
+        before = Model.read_version(self.model, was)
+        after = self.model if now is None else Model.read_version(self.model, now)
         return versions(before, after)
 
     def if_enforced(self, where: str | None = None) -> Comparison:

@@ -3,6 +3,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from typing import Literal, NamedTuple
 
 import yaml
@@ -10,8 +11,9 @@ import yaml
 from oaktag.core.endpoints import Endpoints
 from oaktag.core.expectations import Demand
 from oaktag.core.groups import Groups
+from oaktag.core.network import Node as NetworkNode
 from oaktag.core.packets import Box
-from oaktag.core.question_words import End, parse_end
+from oaktag.core.question_words import End, Place, parse_end
 from oaktag.errors import UsageError
 from oaktag.located import Location
 from oaktag.workspace.folder import Folder
@@ -69,8 +71,10 @@ class ExpectationReader:
         groups: Groups,
         endpoints: Endpoints,
         services: dict[str, tuple[Box, ...]],
+        nodes: Mapping[str, NetworkNode],
     ) -> None:
         self.file = file
+        self.nodes = nodes
         self.groups = groups
         self.endpoints = endpoints
         self.services = services
@@ -123,7 +127,9 @@ class ExpectationReader:
         effect = file.choice(fields["reach"], "reach", BORNE)
         cause = file.choice(fields.get("cause"), "cause", CAUSES)
         why, until = file.text(fields["why"], "why"), file.day(fields["until"], "until")
-        source, destination = (self.end(fields[k]) if k in fields else None for k in ("from", "to"))
+        source, destination = (
+            self._group_end(fields[k]) if k in fields else None for k in ("from", "to")
+        )
         boxes = self._boxes(fields["service"], "service")[0] if "service" in fields else ()
         if effect is None or why is None or until is None:
             return None
@@ -131,16 +137,33 @@ class ExpectationReader:
         place = file.place(node)
         return Borne(effect, cause, at, source, destination, boxes, why, until, place)
 
+    def _group_end(self, node: Node) -> End | None:
+        """An end of accepted rows: these are of whole groups, so one endpoint is none."""
+        end = self.end(node)
+        if end is not None and end.kind not in ("group", "set", "node"):
+            self.file.clash(
+                node, f"rows of reach are of groups, and {end.word} is none", "a group, set or node"
+            )
+            return None
+        return end
+
     def end(self, node: Node) -> End | None:
         """A source or destination."""
         word = self.file.text(node, "an end")
         if word is None:
             return None
         try:
-            return parse_end(word, self.groups, self.endpoints, points=True)
+            places: dict[str, Place] = dict.fromkeys(self.nodes, "node")
+            end = parse_end(word, self.groups, self.endpoints, points=True, places=places)
         except UsageError as error:
             self.file.clash(node, str(error))
             return None
+        if end.kind == "node" and not self.nodes[word].addresses:
+            self.file.clash(
+                node, f"the node {word} has no address of its own", "give it an address"
+            )
+            return None
+        return end
 
     def _is(
         self, node: Node, fields: dict[str, Node]
@@ -178,6 +201,7 @@ def read_expectations(
     groups: Groups,
     endpoints: Endpoints,
     services: dict[str, tuple[Box, ...]],
+    nodes: Mapping[str, NetworkNode],
     problems: Problems,
 ) -> list[Expectation]:
     """All expectations; none where there is no file."""
@@ -186,6 +210,6 @@ def read_expectations(
     file = YamlFile(root, FILE, problems)
     if file.root is None:
         return []
-    reader = ExpectationReader(file, groups, endpoints, services)
+    reader = ExpectationReader(file, groups, endpoints, services, nodes)
     found = [reader.expectation(n) for n in file.items(file.root, FILE)]
     return [e for e in found if e is not None]

@@ -206,8 +206,8 @@ def read_files(
     borne: list[Borne | None] = []
     if groups is not None and permissions is not None and endpoints is not None:
         services = permissions.services
-        expectations = read_expectations(root, groups, endpoints, services, problems)
-        reader = ExpectationReader(config.file, groups, endpoints, services)
+        expectations = read_expectations(root, groups, endpoints, services, network.nodes, problems)
+        reader = ExpectationReader(config.file, groups, endpoints, services, network.nodes)
         items = config.file.items(config.keep_open, "keep_open")
         keep_open = [reader.keep_open(node) for node in items]
         borne = [reader.borne(node) for node in config.borne]

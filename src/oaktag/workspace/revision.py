@@ -47,7 +47,8 @@ def version(root: Path, word: str | Path) -> Path | Folder:
 
 
 def commit_at(root: Path, moment: int, branch: str = "HEAD") -> tuple[str, int]:
-    """The newest commit of a branch that is not after a moment: its hash, and when it was made.
+    """The newest commit of a branch's own line that is not after a moment: its hash, and when it
+    was made. The line is of first parents: what was merged later was not in force before.
 
     Args:
         root: the workspace's folder.
@@ -57,7 +58,9 @@ def commit_at(root: Path, moment: int, branch: str = "HEAD") -> tuple[str, int]:
     Raises:
         UsageError: this is no git repository, there is no such branch, or no commit that old.
     """
-    listed = _git(root, "log", "--format=%H %ct", "--end-of-options", branch, "--")
+    listed = _git(
+        root, "log", "--first-parent", "--format=%H %ct", "--end-of-options", branch, "--"
+    )
     if listed is None:
         if _git(root, "rev-parse", "--git-dir") is None:
             raise UsageError("what was at a time only git knows, and this is no git repository")
@@ -70,9 +73,8 @@ def commit_at(root: Path, moment: int, branch: str = "HEAD") -> tuple[str, int]:
     if not fit:
         first = instant_text(min(time for time, _ in every) * SECOND)
         raise UsageError(f"git has nothing of that time: the first commit is of {first}")
-    newest = max(time for time, _ in fit)
-    # Of several of one second the last: log names it before those that it follows.
-    return next(name for time, name in fit if time == newest), newest * SECOND
+    newest, name = fit[0]  # log names a commit before those that it follows
+    return name, newest * SECOND
 
 
 def _is_folder(word: str) -> bool:
