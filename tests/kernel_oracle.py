@@ -22,7 +22,7 @@ from pathlib import Path
 from typing import NamedTuple
 
 from oaktag.core.packets import Packet
-from oaktag.dialects import nftables, nftables_live, nftables_reader
+from oaktag.dialects import DIALECTS, nftables, nftables_live
 from oaktag.errors import OakTagError
 from oaktag.lab.namespaces import NETNS, UNSHARE, inside, load, run, settings
 
@@ -110,7 +110,7 @@ def _loaded(text: str) -> None:
     except OakTagError as error:
         if "Message too long" not in str(error):
             raise
-        held = nftables_reader.read(text)
+        held = DIALECTS["nftables"].read(text)
         if held.source_bindings != held.destination_bindings:
             raise
         table = nftables.table_name(held.point)

@@ -69,8 +69,17 @@ def changed(text: str, rng: random.Random) -> str:
     """A character, word or line more, less, other, or in another place."""
     lines = text.split("\n")
     at, other = rng.randrange(len(lines)), rng.randrange(len(lines))
-    kind = rng.randrange(9)
-    if kind == 0:
+    kind = rng.randrange(13)
+    if kind == 9:  # what ends a line for some readers, acts on a terminal, or is not seen
+        place = rng.randrange(len(text))
+        return text[:place] + rng.choice("\r\v\f\x00\x1b\x85\u2028\u200b\xa0") + text[place:]
+    if kind == 10:  # a line at another place
+        lines.insert(other, lines.pop(at))
+    elif kind == 11:  # an escape, or a space, behind a value
+        lines[at] += rng.choice((" ", "\t", "\\", "\x1b[0m", " #", ";"))
+    elif kind == 12:  # the kernel reads the port of whatever has ports
+        lines[at] = re.sub(r"\b(?:tcp|udp|sctp) ([sd]port)", r"th \1", lines[at])
+    elif kind == 0:
         del lines[at]
     elif kind == 1:
         lines.insert(at, lines[other])

@@ -25,7 +25,7 @@ from oaktag.core.acting import act
 from oaktag.core.addresses import address_text
 from oaktag.core.packets import Packet
 from oaktag.core.proof import Refuted
-from oaktag.dialects import nftables, nftables_reader
+from oaktag.dialects import DIALECTS, nftables
 from oaktag.errors import UnreadableList, UnwritableEntry
 from oaktag.operations.lists import list_of, list_text, points_of, refute
 from oaktag.testing.slow import CUT_SHORT, Stack
@@ -133,7 +133,7 @@ def test_the_kernel_decides_as_the_rules_say(real_kernel: None, tmp_path: Path) 
     def collect(stack: Stack, point: dict[str, Any], data: st.DataObject) -> None:
         model, compiled = model_of(stack, point, tmp_path)
         text = list_text(model, compiled)
-        assert nftables.write(nftables_reader.read(text)) == text
+        assert nftables.write(DIALECTS["nftables"].read(text)) == text
         assert refute(model, compiled, text) is None
         packets = [Packet(*p) for p in stack.packets() if p[1] not in UNSENT[p[0]]]
         packets += [
@@ -239,7 +239,7 @@ def test_what_refutes_a_list_is_between_the_segments_in_question(seed: int, tmp_
             text = list_text(model, point)
         except UnwritableEntry:
             continue
-        sound = nftables_reader.read(text)
+        sound = DIALECTS["nftables"].read(text)
         pairs = re.findall(r"\t\t\t(10\.\S+) \. (10\.\S+?),?\n", text)
         for one, _ in pairs:
             other = rng.choice([span for span, _ in pairs if span != one])
@@ -247,7 +247,7 @@ def test_what_refutes_a_list_is_between_the_segments_in_question(seed: int, tmp_
             against = refute(model, point, changed)
             if against is None:
                 continue
-            held = nftables_reader.read(changed)
+            held = DIALECTS["nftables"].read(changed)
             ends = against.source, against.destination, against.frame
             said = [act(tree, against.packet, *ends) for tree in (held, sound)]
             assert [s.action for s in said] == [against.listed[0], against.meant[0]]
@@ -357,7 +357,7 @@ def test_the_reader_refuses_what_the_writer_never_writes(
     text = list_text(model, model.network.points["hall-edge"])
     assert old in text
     with pytest.raises(UnreadableList, match=told) as caught:
-        nftables_reader.read(text.replace(old, new, 1))
+        DIALECTS["nftables"].read(text.replace(old, new, 1))
     assert 1 <= caught.value.line <= text.count("\n") + 1
 
 

@@ -20,7 +20,7 @@ from oaktag.core.flatlist import plain
 from oaktag.core.flatten import flattened
 from oaktag.core.minimize import Fitted, bits, decided, minimized
 from oaktag.core.packets import Packet
-from oaktag.dialects import json_list, json_list_reader
+from oaktag.dialects import DIALECTS, json_list
 from oaktag.errors import UnreadableList
 from oaktag.operations.lists import points_of
 from oaktag.testing.slow import Stack
@@ -98,7 +98,7 @@ def test_a_short_row_is_the_matrix(
     text = json_list.write(flat)
     assert text == json_list.write(flattened(model.list_of(compiled)))
     jsonschema.validate(json.loads(text), _schema("access-list"))
-    read = json_list_reader.read(text)
+    read = DIALECTS["json"].read(text)
     assert model.refute(compiled, read) is None
     rng = random.Random(seed)
     every = [a for of in PLACES.values() for a in of]
@@ -164,7 +164,7 @@ def test_a_row_that_was_changed_is_refused_or_refuted(seed: int, tmp_path: Path)
             if changed == text:
                 continue
             try:
-                other = json_list_reader.read(changed)
+                other = DIALECTS["json"].read(changed)
             except UnreadableList as error:
                 assert 1 <= error.line <= changed.count("\n") + 1 and error.message
                 counts["refused"] += 1
@@ -370,16 +370,16 @@ def test_what_is_not_in_its_form_is_refused(shipped_mended: Path, oaktag: Any) -
     network.write_text(network.read_text().replace("dialect: nftables\n", "dialect: json\n"))
     oaktag("-C", shipped_mended, "compile", "--point", "hall-edge", "--no-prove")
     text = (shipped_mended / "lists/hall-edge.list.json").read_text()
-    assert json_list_reader.read(text).point == "hall-edge"
+    assert DIALECTS["json"].read(text).point == "hall-edge"
     for old, new, told in REFUSED:
         assert old in text, old
         last = old in ("\n}\n", '"from": "any", "to": "any", "packets": "any"')
         front, _, behind = text.rpartition(old) if last else text.partition(old)
         with pytest.raises(UnreadableList) as refused:
-            json_list_reader.read(f"{front}{new}{behind}")
+            DIALECTS["json"].read(f"{front}{new}{behind}")
         assert told in refused.value.message, (new, refused.value.message)
         line = front.count("\n") + 1
         assert abs(refused.value.line - line) <= 2, (new, refused.value.line, line)
     for odd in ("", "[]", "3", '{"access_list": 2}\n', "[" * 100_000):
         with pytest.raises(UnreadableList):
-            json_list_reader.read(odd)
+            DIALECTS["json"].read(odd)

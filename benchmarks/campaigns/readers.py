@@ -161,7 +161,9 @@ class Readers:
                 )
             case "expectations.yaml":
                 services = files.permissions.services
-                read_expectations(folder, files.groups, files.endpoints, services, problems)
+                read_expectations(
+                    folder, files.groups, files.endpoints, services, files.network.nodes, problems
+                )
             case "adopted/other.json":
                 self._document(data)
                 read_documents(folder, files.config.adopt, problems)

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterator
 from functools import partial
-from typing import NamedTuple
+from typing import Any, NamedTuple
 
 from oaktag.core.abilities import EVERYTHING, Abilities
 from oaktag.core.accesslist import AccessList, Standing
@@ -22,7 +22,7 @@ from oaktag.dialects import (
     nftables_reader,
     template_list,
 )
-from oaktag.errors import UnwritableEntry
+from oaktag.errors import UnreadableList, UnwritableEntry
 
 
 class Written(NamedTuple):
@@ -54,6 +54,49 @@ class Dialect(NamedTuple):
     standing: Callable[[str], Iterator[Standing]]
     #: Whether lists can be read back, and so are proved.
     reads: bool = True
+
+
+def _exactly(
+    read: Callable[[str], tuple[AccessList, Any]], write: Callable[[Any], str]
+) -> Callable[[str], AccessList]:
+    """A reader that takes a text only if its dialect's writer makes the same bytes of what was
+    read."""
+
+    def reading(text: str) -> AccessList:
+        held, form = read(text)
+        try:
+            again = write(form)
+        except UnwritableEntry as error:
+            raise UnreadableList(1, f"what this list says cannot be written: {error}") from None
+        if again != text:
+            raise UnreadableList(*_difference(text, again))
+        return held
+
+    return reading
+
+
+def _difference(text: str, again: str) -> tuple[int, str]:
+    """The first line that the writer would write otherwise, and how."""
+    lines, others = text.split("\n"), again.split("\n")
+    at = next(
+        (n for n, (a, b) in enumerate(zip(lines, others, strict=False)) if a != b),
+        min(len(lines), len(others)),
+    )
+    if at >= len(others):
+        return at + 1, "nothing stands here where oaktag compile writes the same list"
+    return at + 1, f"oaktag compile writes this line of the same list as {others[at].strip()!r}"
+
+
+def _standing(
+    read: Callable[[str], AccessList], standing: Callable[[str], Iterator[Standing]]
+) -> Callable[[str], Iterator[Standing]]:
+    """Where entries stand, of a text that reads."""
+
+    def found(text: str) -> Iterator[Standing]:
+        read(text)
+        yield from standing(text)
+
+    return found
 
 
 def _kernel(held: AccessList, able: Abilities) -> Written:
@@ -95,24 +138,31 @@ MOST_ENTRIES = 1_000_000
 def of_template(template: Template) -> Dialect:
     """The dialect of a template of the engineer's own."""
     able = EVERYTHING._replace(counters=False).narrowed(template.able)
+    read = _exactly(
+        partial(template_list.read_form, template), partial(template_list.write, template)
+    )
     return Dialect(
         template.suffix, frozenset(), able, able, ALL_LIMITS,
-        _row(partial(template_list.write, template)), partial(template_list.read, template),
-        partial(template_list.standing, template), bool(template.read),
+        _row(partial(template_list.write, template)), read,
+        _standing(read, partial(template_list.standing, template)), bool(template.read),
     )  # fmt: skip
 
+
+_READ_KERNEL = _exactly(nftables_reader.read_form, nftables.write)
+_READ_JSON = _exactly(json_list_reader.read_form, json_list.write)
+_READ_ACES = _exactly(ietf_acl_reader.read_form, ietf_acl.write)
 
 DIALECTS = {
     "nftables": Dialect(
         ".nft", nftables.HEADERS, EVERYTHING, EVERYTHING, KERNEL_LIMITS, _kernel,
-        nftables_reader.read, nftables_reader.standing,
+        _READ_KERNEL, _standing(_READ_KERNEL, nftables_reader.standing),
     ),
     "json": Dialect(
         ".list.json", frozenset(), EVERYTHING, EVERYTHING, ALL_LIMITS, _row(json_list.write),
-        json_list_reader.read, json_list_reader.standing,
+        _READ_JSON, _standing(_READ_JSON, json_list_reader.standing),
     ),
     "ietf-acl": Dialect(
         ".acl.json", nftables.HEADERS, ACES, PLAIN_ACES, ALL_LIMITS, _row(ietf_acl.write),
-        ietf_acl_reader.read, ietf_acl_reader.standing,
+        _READ_ACES, _standing(_READ_ACES, ietf_acl_reader.standing),
     ),
 }  # fmt: skip

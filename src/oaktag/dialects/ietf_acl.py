@@ -48,6 +48,10 @@ def write(held: FlatList | AddressList) -> str:
     return text_of({"ietf-access-control-list:acls": acls}, opened)
 
 
+#: Of a region for every packet of its family.
+_ALL_PROTOCOLS: Ranges = ((0, 255),)
+
+
 def _acl(held: FlatList | AddressList, family: int) -> dict[str, Any]:
     plain = isinstance(held, AddressList)
     aces: list[dict[str, Any]] = []
@@ -82,7 +86,7 @@ def _matches(point: str, one: FlatEntry | AddressEntry, family: int) -> dict[str
     region, readable = one.entry.region, one.entry.readable
     network: dict[str, Any] = {}
     layer: dict[str, Any] = {}
-    if region is not None:
+    if region is not None and region.protocols != _ALL_PROTOCOLS:
         ((number, _),) = region.protocols
         network["protocol"] = number
         layer = _layer(point, region, family, number, readable=readable)

@@ -25,7 +25,7 @@ from oaktag.core.flatlist import FlatEntry, FlatList
 from oaktag.core.lines import SYSLOG_SEVERITIES, Action
 from oaktag.core.packets import Ranges, Region, regions_of
 from oaktag.dialects.json_lines import Path, parsed
-from oaktag.dialects.json_reading import SOURCE_TAGS, JsonReading, head, overlap
+from oaktag.dialects.json_reading import GROUP_NAME, SOURCE_TAGS, JsonReading, head, overlap
 
 ACLS, POINT = "ietf-access-control-list:acls", "oaktag-acl:point"
 _PORTED = {6: "tcp", 17: "udp", 132: "oaktag-acl:sctp"}
@@ -43,12 +43,21 @@ _DONE: dict[str, Action] = {"accept": "allow", "drop": "deny", "reject": "deny"}
 
 
 class _Ace(NamedTuple):
-    """An entry as it stands, and its line; what it names at both ends."""
+    """An entry as it stands, and its line; what it names at both ends; and how many keys its name
+    has no room for."""
 
     line: int
     family: int
     entry: ListEntry
     ends: tuple[Any, Any]
+    more: int = 0
+
+    @property
+    def of_family(self) -> ListEntry:
+        """The entry for packets of its family alone; keys that are not there are as long as any."""
+        whole = Region((self.family,), ((0, 255),), _PORTS, _PORTS)
+        keys = (*self.entry.keys, *["f" * 16] * self.more)
+        return replace(self.entry, region=self.entry.region or whole, keys=keys)
 
 
 def opened(path: Path) -> bool:
@@ -56,13 +65,19 @@ def opened(path: Path) -> bool:
     return len(path) < 5 and POINT not in path[:-1] and "ace" not in path
 
 
-def read(text: str) -> AccessList:
-    """The tree of a list in this dialect.
+def read_form(text: str) -> tuple[AccessList, FlatList | AddressList]:
+    """The tree of a list in this dialect, and the entries of both ACLs, each for its family alone,
+    that the writer must make the same text of.
 
     Raises:
         UnreadableList: text that is not such a list, with its line.
     """
-    return _read(text)[0].tree()
+    held, aces = _read(text)
+    if isinstance(held, FlatList):
+        flat = tuple(FlatEntry(*ace.ends, ace.of_family) for ace in aces)
+        return held.tree(), replace(held, entries=flat)
+    some = tuple(AddressEntry(*ace.ends, ace.of_family) for ace in aces)
+    return held.tree(), replace(held, entries=some)
 
 
 def standing(text: str) -> Iterator[Standing]:
@@ -95,6 +110,8 @@ class _Reader(JsonReading):
         """The list, and its entries as they stand."""
         self.keys(self.document, (ACLS,))
         acls = self.of(ACLS)
+        if not isinstance(acls, dict):
+            self.fail("access lists are an object")
         self.keys(acls, ("acl", POINT) if POINT in acls else ("acl",))
         if len(self.items(self.of(ACLS, "acl"))) != 2:
             self.fail("there is an ACL for each family")
@@ -122,7 +139,7 @@ class _Reader(JsonReading):
         way = ACLS, "acl", place, "aces", "ace"
         found: list[_Ace] = []
         for number, ace in enumerate(self.items(self.of(*way)), 1):
-            self.at = self.lines[(*way, number - 1)]
+            self.at = self.lines.get((*way, number - 1), self.at)
             if found and _all(found[-1]):
                 self.fail("nothing can match what stands behind an entry for everything")
             found.append(self.ace(ace, number, family, plain=plain))
@@ -156,7 +173,9 @@ class _Reader(JsonReading):
         if list(matches) != in_order:
             self.fail(f"what is matched stands in this order: {', '.join(in_order)}")
         entry = replace(entry, region=region, readable=readable)
-        return _Ace(self.at, family, entry, (ends[0], ends[1]))
+        named = _NAME.fullmatch(str(ace["name"])) if plain else None
+        more = int(named["more"] or 0) if named else 0
+        return _Ace(self.at, family, entry, (ends[0], ends[1]), more)
 
     @staticmethod
     def order(family: int) -> tuple[str, ...]:
@@ -275,9 +294,10 @@ class _Reader(JsonReading):
         if not isinstance(actions, dict):
             self.fail("actions are an object")
         self.keys(actions, tuple(w for w in words if w in actions))
-        if actions.get("forwarding") not in _DONE:
+        forwarding = actions.get("forwarding")
+        if not isinstance(forwarding, str) or forwarding not in _DONE:
             self.fail("a packet is accepted, dropped or rejected")
-        action = _DONE[actions["forwarding"]]
+        action = _DONE[forwarding]
         told = actions
         if plain:
             told = self.named(ace["name"], number)
@@ -306,7 +326,7 @@ class _Reader(JsonReading):
             self.fail("an entry names the keys of its lines")
         return ListEntry(
             None, action, self.action(would) if would else action, log,
-            actions["forwarding"] == "reject", tuple(keys), words=tuple(permissions),
+            forwarding == "reject", tuple(keys), words=tuple(permissions),
         )  # fmt: skip
 
     def named(self, name: Any, number: int) -> dict[str, Any]:
@@ -326,6 +346,8 @@ class _Reader(JsonReading):
     def flat(self, point: str, aces: list[_Ace]) -> FlatList:
         """The list of a point by tags."""
         held = self.of(ACLS, POINT)
+        if not isinstance(held, dict):
+            self.fail("a point is an object")
         words = (
             "name", "stateful", "source-tag", "from", "from-some", "toward", "toward-some",
             "not-inside", "own", "outside", "outside-would", "group", "source", "destination",
@@ -402,8 +424,8 @@ class _Reader(JsonReading):
     def group(self, row: Any) -> tuple[int, str]:
         """The name of a tag."""
         self.keys(row, ("tag", "name"))
-        if not isinstance(row["name"], str):
-            self.fail("a group has a name")
+        if not isinstance(row["name"], str) or not GROUP_NAME.fullmatch(row["name"]):
+            self.fail(f"{row['name']!r} is no group's name")
         return self.tag(row["tag"]), row["name"]
 
     def table(self, word: str) -> tuple[Range, ...]:

@@ -24,7 +24,14 @@ from oaktag.core.flatlist import FlatEntry, FlatList
 from oaktag.core.lines import SYSLOG_SEVERITIES
 from oaktag.core.packets import Ranges, Region
 from oaktag.dialects.json_lines import Path, parsed
-from oaktag.dialects.json_reading import SOURCE_TAGS, JsonReading, head, overlap
+from oaktag.dialects.json_reading import (
+    GROUP_NAME,
+    POINT_NAME,
+    SOURCE_TAGS,
+    JsonReading,
+    head,
+    overlap,
+)
 
 KEYS = (
     "access_list", "point", "matches", "stateful", "source_tag", "from", "toward", "not_inside",
@@ -39,13 +46,15 @@ PACKETS = ("families", "protocols", "source_ports", "destination_ports")
 Item = TypeVar("Item")
 
 
-def read(text: str) -> AccessList:
-    """The tree of a list in this form.
+def read_form(text: str) -> tuple[AccessList, FlatList | AddressList]:
+    """The tree of a list in this form, and the row of entries that the writer must make the same
+    text of.
 
     Raises:
         UnreadableList: text that is not such a list, with its line.
     """
-    return _read(text)[0].tree()
+    held = _read(text)[0]
+    return held.tree(), held
 
 
 def standing(text: str) -> Iterator[Standing]:
@@ -81,7 +90,7 @@ class _Reader(JsonReading):
         if self._of("matches") not in ("tags", "addresses"):
             self.fail("entries match tags or addresses")
         point = self._of("point")
-        if not isinstance(point, str) or not re.fullmatch(r"[A-Za-z0-9._-]+", point):
+        if not isinstance(point, str) or not POINT_NAME.fullmatch(point):
             self.fail("a point has a name of letters, digits, ., - and _")
         own = self.spans(self._of("own"))
         if any(span.start != span.end for span in own):
@@ -156,8 +165,8 @@ class _Reader(JsonReading):
 
     def _group(self, held: Any) -> tuple[int, str]:
         self.keys(held, ("tag", "group"))
-        if not isinstance(held["group"], str):
-            self.fail("a group has a name")
+        if not isinstance(held["group"], str) or not GROUP_NAME.fullmatch(held["group"]):
+            self.fail(f"{held['group']!r} is no group's name")
         return self.tag(held["tag"]), held["group"]
 
     def _bindings(self, key: str) -> tuple[Range, ...]:

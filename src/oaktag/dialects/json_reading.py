@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Sequence
 from itertools import pairwise
 from typing import Any, NoReturn
@@ -123,6 +124,9 @@ NEVER = (
     (4, ("169.254.0.0/16", "224.0.0.0/4")),
     (6, ("fe80::/10", "ff00::/8")),
 )  # fmt: skip
+#: What groups, and points, are called.
+GROUP_NAME = re.compile(r"[a-z][a-z0-9-]*(?:/[a-z][a-z0-9-]*)?")
+POINT_NAME = re.compile(r"[A-Za-z0-9._-]+")
 #: Which source tag counts first; ``address``: frames are ignored.
 SOURCE_TAGS = ("frame", "bindings", "address")
 

@@ -66,6 +66,16 @@ def read(text: str) -> AccessList:
     return _Reader(text).whole()
 
 
+def read_form(text: str) -> tuple[AccessList, AccessList]:
+    """The tree, and what the writer must make the same text of: the tree itself.
+
+    Raises:
+        UnreadableList: text that is not such a list, with its line.
+    """
+    held = read(text)
+    return held, held
+
+
 def standing(text: str) -> Iterator[Standing]:
     """Where each entry of a list stands.
 

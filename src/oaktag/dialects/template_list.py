@@ -23,7 +23,7 @@ from oaktag.core.lines import SYSLOG_SEVERITIES, Action
 from oaktag.core.packets import Ranges, Region, regions_of
 from oaktag.core.templates import Template
 from oaktag.dialects.json_list import document
-from oaktag.dialects.json_reading import SOURCE_TAGS, head, overlap
+from oaktag.dialects.json_reading import GROUP_NAME, POINT_NAME, SOURCE_TAGS, head, overlap
 from oaktag.errors import UnreadableList, UnwritableEntry
 
 ANY = "any"
@@ -72,13 +72,15 @@ def _group(names: Mapping[int, str], tag: int) -> str:
     return names.get(tag, str(tag))
 
 
-def read(template: Template, text: str) -> AccessList:
-    """The tree of a list in this form.
+def read_form(template: Template, text: str) -> tuple[AccessList, FlatList | AddressList]:
+    """The tree of a list in this form, and the row of entries that the template must make the same
+    text of.
 
     Raises:
         UnreadableList: text that is not such a list, with its line.
     """
-    return _Reader(template, text).whole()[0].tree()
+    held = _Reader(template, text).whole()[0]
+    return held.tree(), held
 
 
 def standing(template: Template, text: str) -> Iterator[Standing]:
@@ -136,9 +138,11 @@ class _Reader:
     def whole(self) -> tuple[FlatList | AddressList, list[tuple[int, int]]]:
         """The list; and the line of each entry, with its place in the list."""
         point = self.one("point", "name") or ""
+        if point and not POINT_NAME.fullmatch(point):
+            self.fail("a point has a name of letters, digits, ., - and _")
         stateful = bool(self.lines.get("stateful"))
         own = self.spans("own")
-        names = {self.tag(said["tag"]): said["name"] for said in self.each("group")}
+        names = {self.tag(said["tag"]): self.group(said["name"]) for said in self.each("group")}
         stood: list[tuple[int, int]] = []
         entries: list[Any] = []
         for said in self.each("entry"):
@@ -150,6 +154,10 @@ class _Reader:
             entries.append((None, None, last))
         if not entries or not _all(entries[-1]):
             self.fail("the last entry is for everything, and this one is not")
+        for number, one in enumerate(entries[:-1]):
+            if _all(one):
+                self.at = next((line for line, at in reversed(stood) if at <= number), self.at)
+                self.fail("nothing can match what stands behind an entry for everything")
         if self.by_address:
             held = tuple(AddressEntry(self.prefix(a), self.prefix(b), e) for a, b, e in entries)
             return AddressList(point, stateful, held, own, names), stood
@@ -248,10 +256,13 @@ class _Reader:
         whole = protocols is None and axes == [None, None]
         if whole and (len(families) == 2 or (self.by_address and ends != [None, None])):
             return [None]
-        found = regions_of(families, protocols or ((0, 255),), axes[0], axes[1])
+        found: dict[tuple[Ranges, Ranges, Ranges], tuple[int, ...]] = {}
+        for region in regions_of(families, protocols or ((0, 255),), axes[0], axes[1]):
+            shape = region.protocols, region.sources, region.destinations
+            found[shape] = (*found.get(shape, ()), *region.families)
         if not found:
             self.fail("nothing can match this")
-        return list(found)
+        return [Region(of, *shape) for shape, of in found.items()]
 
     # -- values ----------------------------------------------------------------------------------
 
@@ -332,6 +343,10 @@ class _Reader:
         if len(found) != 1:
             self.fail(f"{text!r} is no one prefix")
         return found[0]
+
+    def group(self, text: str) -> str:
+        """The name of a group."""
+        return text if GROUP_NAME.fullmatch(text) else self.fail(f"{text!r} is no group's name")
 
     def tag(self, text: str) -> int:
         """A tag."""

@@ -17,7 +17,7 @@ from oaktag.core.accesslist import AccessList
 from oaktag.core.acting import act
 from oaktag.core.addresses import Range, parse_address, parse_prefix
 from oaktag.core.bindings import Binding, Lookup
-from oaktag.dialects import nftables, nftables_dump, nftables_live, nftables_reader
+from oaktag.dialects import DIALECTS, nftables, nftables_dump, nftables_live
 from oaktag.errors import OakTagError
 from oaktag.lab import marks, wiring
 from oaktag.lab.feeds import Exchange
@@ -308,7 +308,7 @@ class LabNetwork:
         bound = tuple(self._ranges[node])
         return {
             point: replace(
-                nftables_reader.read(text), source_bindings=bound, destination_bindings=bound
+                DIALECTS["nftables"].read(text), source_bindings=bound, destination_bindings=bound
             )
             for point, text in self.loaded.items()
             if self.plan.points[point].node == node
