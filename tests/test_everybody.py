@@ -58,7 +58,10 @@ def everybody(net: Net) -> dict[str, str | None]:
         address: None if name.startswith("unknown at ") else name
         for name, address, _, _ in net.people()
     }
-    return found | {str(n["address"]): n["node"] for n in net.nodes if "group" in n}
+    guarding = [
+        n for n in net.nodes if "group" in n and any(p["mode"] != "off" for p in n["points"])
+    ]
+    return found | {str(n["address"]): n["node"] for n in guarding}
 
 
 def traced(workspace: package.Workspace, a: str, b: str, service: str) -> set[str]:

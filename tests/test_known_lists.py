@@ -209,7 +209,7 @@ def test_only_what_differs_from_earlier_lists(tmp_path: Path, oaktag: Run) -> No
     (folder / f"lists/{fresh}.nft").unlink()
     changes = since("lists")
     assert changes["nobody"]["is"] is None and changes[fresh]["was"] is None
-    assert changes[odd]["error"] == "line 1: expected '# Oak Tag access list, form 5', found 'x'"
+    assert changes[odd]["error"] == "line 1: expected '# Oak Tag access list, form 6', found 'x'"
     assert since("lists", "--point", gone).keys() <= {gone}
     ran = oaktag("-C", folder, "compile", "--since", "nowhere")
     assert ran.status == 2 and "there is no folder" in ran.err and ran.err.count("\n") == 1

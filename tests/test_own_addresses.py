@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+import subprocess
 from pathlib import Path
 from typing import Any
 
@@ -130,3 +131,70 @@ def test_a_lab_knocks_at_the_points_themselves(shipped_mended: Path, oaktag: Any
         assert row["kind"] == "lists" and row["known"] and row["leaks"] > 10, row
     finally:
         oaktag(*at, "lab", "down")
+
+
+#: In namespaces: a host and a node with one address of each family, and the node's list. A program
+#: in the host asks the node on a port that is allowed, and on one that is not.
+NEIGHBOURS = r"""
+set -e
+mount -t tmpfs t /run && mkdir /run/netns
+ip netns add host
+ip link add v0 type veth peer name v1 netns host
+for where in "" "ip netns exec host"; do
+  $where sh -c 'echo 0 > /proc/sys/net/ipv6/conf/all/accept_dad; echo 0 > /proc/sys/net/ipv6/conf/default/accept_dad'
+done
+ip addr add 2001:db8:1::fe/64 dev v0 nodad && ip addr add 10.1.0.254/24 dev v0 && ip link set v0 up && ip link set lo up
+ip netns exec host sh -c 'ip addr add 2001:db8:1::1/64 dev v1 nodad; ip addr add 10.1.0.1/24 dev v1; ip link set v1 up'
+nft -f "$1"
+python3 - "$2" <<'PY'
+import socket, subprocess, sys
+for family, address in ((socket.AF_INET6, "2001:db8:1::fe"), (socket.AF_INET, "10.1.0.254")):
+    for port in (443, 22):
+        server = socket.socket(family)
+        server.bind((address, port))
+        server.listen()
+        asked = subprocess.run(
+            ["ip", "netns", "exec", "host", sys.executable, "-c",
+             f"import socket; socket.create_connection(({address!r}, {port}), 3)"], capture_output=True)
+        print(address, port, asked.returncode == 0)
+        server.close()
+PY
+"""
+
+
+def test_a_guarded_node_keeps_its_neighbours(tmp_path: Path, real_kernel: None) -> None:
+    """Neighbour discovery is never judged: a node that guards itself is still found by IPv6."""
+    files = {
+        "oaktag.yaml": "workspace: w\ndefault: deny\nlayers: [m.csv]\n"
+        "sources: [{file: s.csv, kind: server, id: name, address: ip}]\n",
+        "groups.yaml": "groups: [{id: readers, tag: 310}, {id: gear, tag: 600}]\n",
+        "assignments.yaml": "rules: [{give: readers, when: {id: r1}}]\n",
+        "permissions.yaml": "permissions:\n  web:\n    - allow: https\n",
+        "m.csv": "source,destination,permission\nreaders,gear,web\n",
+        "s.csv": "name,ip\nr1,10.1.0.1;2001:db8:1::1\n",
+        "network.yaml": "nodes:\n  - {node: gate, address: [10.1.0.254, 2001:db8:1::fe], group: gear, point: {own: true, inside: true}}\n"
+        "segments:\n  - {segment: a, node: gate, prefixes: [10.1.0.0/24, 2001:db8:1::/64]}\n"
+        "feeds: [{from: registry, to: gate}]\n",
+    }  # fmt: skip
+    for name, text in files.items():
+        (tmp_path / name).write_text(text)
+    workspace = package.Workspace.load(tmp_path)
+    (made,) = workspace.compile(tmp_path / "lists").points
+    assert made["proved"]
+    done = subprocess.run(
+        ["unshare", "-Urnmpf", "--mount-proc", "--kill-child", "sh", "-c", NEIGHBOURS, "sh", made["file"]],
+        capture_output=True, text=True, timeout=120,
+    )  # fmt: skip
+    assert done.returncode == 0, done.stderr
+    met = dict(line.rsplit(" ", 1) for line in done.stdout.splitlines())
+    assert met == {
+        f"{a} {p}": str(p == 443) for a in ("2001:db8:1::fe", "10.1.0.254") for p in (443, 22)
+    }
+    # A list without it cuts the node off, and is refuted.
+    file = Path(made["file"])
+    text = file.read_text()
+    step = "\t\tip6 hoplimit 255 icmpv6 type 133-137 accept\n"
+    assert step in text
+    file.write_text(text.replace(step, ""))
+    (proved,) = workspace.prove(tmp_path / "lists").points
+    assert not proved["equal"]

@@ -58,6 +58,12 @@ class PassUnless:
 
 
 @dataclass(frozen=True, slots=True)
+class PassNeighbours:
+    """Packets of neighbour discovery pass: ICMPv6 types 133 to 137 with hop limit 255, which no
+    router forwards (RFC 4861, sections 4.1 to 4.5)."""
+
+
+@dataclass(frozen=True, slots=True)
 class PassBetween:
     """Packets pass whose two addresses are in a pair of spans."""
 
@@ -89,7 +95,18 @@ class Look:
     unless_known: bool
 
 
-Step = PassKnown | Reassemble | PassWithin | PassUnless | PassBetween | Forget | Keep | Blank | Look
+Step = (
+    PassKnown
+    | Reassemble
+    | PassNeighbours
+    | PassWithin
+    | PassUnless
+    | PassBetween
+    | Forget
+    | Keep
+    | Blank
+    | Look
+)
 
 
 # -- the tree ------------------------------------------------------------------------------------
@@ -228,7 +245,7 @@ def head_of(
 ) -> tuple[Step, ...]:
     """The head of a point that judges between some addresses (None: all) and, of pairs, not
     ``inside``; nothing of other families."""
-    steps: list[Step] = [PassKnown() if stateful else Reassemble()]
+    steps: list[Step] = [PassKnown() if stateful else Reassemble(), PassNeighbours()]
     if set(families) != {4, 6}:
         origins = tuple(s for s in origins or EVERYWHERE if s.family in families)
     ends: tuple[WhichEnd, WhichEnd] = ("source", "destination")

@@ -25,6 +25,7 @@ from oaktag.core.accesslist import (
     Look,
     PassBetween,
     PassKnown,
+    PassNeighbours,
     PassUnless,
     PassWithin,
     Reassemble,
@@ -81,8 +82,8 @@ class AddressList:
         }
         return AccessList(
             self.point,
-            (PassKnown() if self.stateful else Reassemble(), Forget(), Keep(), Blank(),
-             Look(4, False), Look(6, False)),
+            (PassKnown() if self.stateful else Reassemble(), PassNeighbours(), Forget(), Keep(),
+             Blank(), Look(4, False), Look(6, False)),
             True, sides[0].ranges, sides[1].ranges, blocks, held, ("deny", "deny"), self.own,
         )  # fmt: skip
 

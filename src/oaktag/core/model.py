@@ -269,13 +269,17 @@ class Model:
 
     @_of_places
     def ends(self) -> Hosts:
-        """Everybody who can be an end: who is somewhere, and nodes that their ``group:`` puts into
-        a group, by their own addresses."""
+        """Everybody who can be an end: who is somewhere, and nodes that are in a group and guard
+        themselves (``group:`` and ``own``), by their own addresses."""
         from oaktag.core.placement import node_hosts
 
         nodes = node_hosts(self.groups, self.network, self.registry, points=False)
-        held = self.network.nodes
-        return self.hosts.and_also([h for h in nodes if held[h.node].group is not None])
+        guarding = {
+            n.name
+            for n in self.network.nodes.values()
+            if n.group is not None and any(p.own and p.mode != "off" for p in n.points)
+        }
+        return self.hosts.and_also([h for h in nodes if h.node in guarding])
 
     def hosts_told(self, by: Sequence[Lookup]) -> Hosts:
         """The same, with those told apart that only some more tables do not treat alike."""

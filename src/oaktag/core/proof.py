@@ -21,7 +21,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from oaktag.core.accesslist import AccessList, Blank, PassKnown, Reassemble
+from oaktag.core.accesslist import AccessList, Blank, PassKnown, PassNeighbours, Reassemble
 from oaktag.core.lines import Action
 from oaktag.core.network import Point
 from oaktag.core.packets import Packet
@@ -65,6 +65,7 @@ class Refuted:
 
 _KNOWN = "a packet of a flow that is known"
 _FRAGMENT = "a later fragment, whose payload would be taken for ports"
+_NEIGHBOUR = "of neighbour discovery, with hop limit 255"
 _MARKED = "behind the point its frame has another tag"
 _SHORT = "a packet whose ports cannot be read"
 #: 192.0.2.1 and 192.0.2.2, where a packet's addresses do not matter.
@@ -90,6 +91,10 @@ def _flows(held: AccessList, meant: Meant) -> Refuted | None:
         return Refuted(packet, *_EXAMPLE, 0, known, wanted, _KNOWN)
     if not any(isinstance(s, (PassKnown, Reassemble)) for s in head[:1]):
         return Refuted(packet, *_EXAMPLE, 0, ("allow", "allow"), ("deny", "deny"), _FRAGMENT)
+    # Before any address is looked at, or some of them would be judged.
+    if 6 in meant.point.families and not isinstance((*head, None)[1], PassNeighbours):
+        advertised = Packet(6, 58, 136, 0)
+        return Refuted(advertised, *_EXAMPLE, 0, ("deny", "deny"), ("allow", "allow"), _NEIGHBOUR)
     return None
 
 

@@ -14,6 +14,7 @@ from oaktag.core.accesslist import (
     Look,
     PassBetween,
     PassKnown,
+    PassNeighbours,
     PassUnless,
     PassWithin,
     Reassemble,
@@ -144,7 +145,7 @@ def head(
         by: which source tag counts, one of ``SOURCE_TAGS``.
     """
     ends: tuple[WhichEnd, WhichEnd] = ("source", "destination")
-    steps: list[Step] = [PassKnown() if stateful else Reassemble()]
+    steps: list[Step] = [PassKnown() if stateful else Reassemble(), PassNeighbours()]
     for family, words in NEVER:
         prefixes = [parse_prefix(word) for word in words]
         spans = tuple(Span(p.family, p.start, p.end) for p in prefixes)

@@ -42,6 +42,7 @@ from oaktag.core.accesslist import (
     Look,
     PassBetween,
     PassKnown,
+    PassNeighbours,
     PassUnless,
     PassWithin,
     Reassemble,
@@ -108,7 +109,7 @@ def write_counted(held: AccessList) -> tuple[str, int]:
     last = ListEntry(None, outside, would)
     empty: Mapping[int, str] = {}
     lines = [
-        "# Oak Tag access list, form 5",
+        "# Oak Tag access list, form 6",
         f"# point {held.point}",
         *([f"# sources {_KEPT[held.frames]}"] if held.restores else []),
         f"table inet {table_name(held.point)} {{",
@@ -324,6 +325,8 @@ def _step(step: Step, keeps: bool) -> str:
             return "ct state { established, related } accept"
         case Reassemble():
             return "ct state invalid counter"
+        case PassNeighbours():
+            return "ip6 hoplimit 255 icmpv6 type 133-137 accept"
         case PassWithin():
             spans = [span_of(s) for s in step.spans]
             said = spans[0] if len(spans) == 1 else f"{{ {', '.join(spans)} }}"

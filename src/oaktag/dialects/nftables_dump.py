@@ -57,7 +57,7 @@ def as_written(point: str, dump: str, loaded: str) -> str:
     named = sorted(told, key=lambda name: _place(name, list(meant)))
     names = _names(loaded)
     told_first = [line for line in loaded.split("\n")[:3] if line.startswith("# sources ")]
-    lines = ["# Oak Tag access list, form 5", f"# point {point}", *told_first]
+    lines = ["# Oak Tag access list, form 6", f"# point {point}", *told_first]
     lines.append(dump.split("\n", 1)[0])
     for name in named:
         word, rows = told[name]

@@ -25,6 +25,7 @@ from oaktag.core.accesslist import (
     Look,
     PassBetween,
     PassKnown,
+    PassNeighbours,
     PassUnless,
     PassWithin,
     Reassemble,
@@ -42,15 +43,15 @@ _FAMILIES = {"ip": 4, "ip6": 6}
 _ENDS: dict[str, WhichEnd] = {"saddr": "source", "daddr": "destination"}
 #: The steps of a head in the one order in which they are written, a letter each.
 _LETTERS: dict[type[Step], str] = {
-    PassKnown: "k", Reassemble: "r", PassWithin: "w", PassUnless: "u", PassBetween: "b",
-    Forget: "f", Keep: "p", Blank: "x", Look: "l",
+    PassKnown: "k", Reassemble: "r", PassNeighbours: "n", PassWithin: "w", PassUnless: "u",
+    PassBetween: "b", Forget: "f", Keep: "p", Blank: "x", Look: "l",
 }  # fmt: skip
 Read = TypeVar("Read")
 Named = TypeVar("Named", Block, Table)
 #: No character that a list is written with.
 _ODD = re.compile(r"[^ -~\t\n]")
 _USUAL = bytes([*range(32, 127), 9, 10])
-_ORDER = re.compile(r"[kr]w{4}(?:uu){0,2}b{0,2}f(?:px?)?ll")
+_ORDER = re.compile(r"[kr]nw{4}(?:uu){0,2}b{0,2}f(?:px?)?ll")
 #: How a list says which tag of a source counts; that of the frame, where nothing is said.
 _SOURCES: dict[str, Frames] = {
     "# sources by addresses, then by frames": "bindings", "# sources by addresses alone": "ignored",
@@ -127,7 +128,7 @@ class _Reader(AddressLines):
 
     def whole(self) -> AccessList:
         """The list."""
-        self.exactly("# Oak Tag access list, form 5")
+        self.exactly("# Oak Tag access list, form 6")
         point = self.take(r"# point ([a-z0-9.-]+)")[1]
         if self.line in _SOURCES:
             self.frames = _SOURCES[self.line]
@@ -338,6 +339,8 @@ class _Reader(AddressLines):
         plain: dict[str, Step] = {
             "ct state { established, related } accept": PassKnown(),
             "ct state invalid counter": Reassemble(),
+            # The kernel matches the type of ICMPv6 alone, and the hop limit as the packet comes.
+            "ip6 hoplimit 255 icmpv6 type 133-137 accept": PassNeighbours(),
         }
         if self.frames == "frame":
             plain["meta mark & 0x10000 == 0x10000 meta mark set 0"] = Forget()

@@ -11,7 +11,8 @@ from oaktag.operations.model import Model
 
 
 def hosts_of(model: Model, end: End) -> list[Host]:
-    """Who an end stands for, where they are; a node is in the group that its ``group:`` says."""
+    """Who an end stands for, where they are. A node stands for its own addresses; a group also for
+    nodes in it that guard themselves."""
     if end.kind == "points":
         return node_hosts(model.groups, model.network, model.registry)
     if end.kind == "endpoint":
