@@ -44,6 +44,14 @@ def _judge(files: list[Path]) -> list[int]:
     return [subprocess.run([*asked, str(f)], capture_output=True).returncode for f in files]
 
 
+def _empty(oaktag: Run, folder: Path) -> None:
+    """A new workspace, whose network is empty."""
+    assert oaktag("new", folder).status == 0
+    (folder / "network.yaml").write_text("nodes: []\nsegments: []\nlinks: []\nfeeds: []\n")
+    (folder / "inventory/outside.csv").write_text("name,prefixes\n")
+    (folder / "assignments.yaml").write_text("pins: []\nrules: []\n")
+
+
 def test_what_is_written_is_data_of_the_models_and_the_same_network(
     shipped: Path, tmp_path: Path, oaktag: Run
 ) -> None:
@@ -59,7 +67,7 @@ def test_what_is_written_is_data_of_the_models_and_the_same_network(
         held = oaktag("-C", folder, "network", "--in", file, "--json")
         assert held.json["files"] == [] and held.json["notes"] == []
         fresh = tmp_path / f"fresh{number}"
-        assert oaktag("new", fresh).status == 0
+        _empty(oaktag, fresh)
         ran = oaktag("-C", fresh, "network", "--in", file, "--write", "--json")
         assert ran.status == 0, ran
         jsonschema.validate(ran.json, _schema("network-in"))
@@ -99,7 +107,7 @@ def _node(name: str, *prefixes: str) -> dict[str, Any]:
 
 
 def test_what_is_not_as_it_is_here_is_told(tmp_path: Path, oaktag: Run) -> None:
-    assert oaktag("new", tmp_path / "w").status == 0
+    _empty(oaktag, tmp_path / "w")
     file = tmp_path / "t.json"
     nodes = [
         _node("10.0.0.1", "10.1.0.0/24", "10.9.0.0/30"),
@@ -157,7 +165,7 @@ def test_what_is_not_as_it_is_here_is_told(tmp_path: Path, oaktag: Run) -> None:
 def test_what_is_no_topology_is_refused(
     document: Any, told: str, tmp_path: Path, oaktag: Run
 ) -> None:
-    assert oaktag("new", tmp_path / "w").status == 0
+    _empty(oaktag, tmp_path / "w")
     before = (tmp_path / "w/network.yaml").read_text()
     file = tmp_path / "t.json"
     file.write_text(document if isinstance(document, str) else json.dumps(document))

@@ -103,8 +103,6 @@ def _fewer(
         if told:
             text = f"{one.source.word} → {one.destination.word}: {_what(one)}"
             holds = _would_hold(now, one, keep=guard == "keep_open")
-            if holds is not None:
-                told += "; it still holds" if holds else "; it would FAIL now"
             rows.append(_row(guard, one.location, text, told, holds))
     return rows
 

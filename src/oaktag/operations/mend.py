@@ -36,6 +36,11 @@ class Mended(Result):
     files: list[str]
     diff: str
     written: bool
+    gained: list[Document]
+    lost: list[Document]
+    new: list[Document]
+    gone: list[Document]
+    same_access: list[Document]
     cells: list[Document]
     endpoints: list[Document]
     expectations: list[Document]

@@ -18,12 +18,13 @@ def show(page: Page, d: Row, *, summary: bool = False) -> None:
 
 
 def _text(page: Page, d: Row) -> None:
-    people.show(page, d)
+    page.say(_headline(d))
+    people.rows(page, d)
     if d["guards"]:
         page.say(f"{count(len(d['guards']), 'guard')} taken away or weaker:")
         page.table(
             ("guard", "where", "what", ""),
-            [(g["guard"], place(g), g["text"], g["told"]) for g in d["guards"]],
+            [(g["guard"], place(g), g["text"], _told(g)) for g in d["guards"]],
             wrap=(2, 3),
         )
         page.say()
@@ -62,7 +63,7 @@ def _text(page: Page, d: Row) -> None:
 
 def _markdown(page: Page, d: Row) -> None:
     """For a request to merge: first who gains and who loses."""
-    page.say(f"**{people.headline(d)}**\n")
+    page.say(f"**{_headline(d)}**\n")
     for key, verb in (("gained", "gains"), ("lost", "loses")):
         if d[key]:
             page.say(f"| who {verb} | toward | packets | because of |\n|---|---|---|---|")
@@ -74,7 +75,7 @@ def _markdown(page: Page, d: Row) -> None:
                 )  # fmt: skip
             page.say()
     for g in d["guards"]:
-        told = f"{g['guard']} {g['told']}"
+        told = f"{g['guard']} {_told(g)}"
         page.say(f"- **{markdown(told)}**: {markdown(g['text'])} ({markdown(place(g))})")
     if d["guards"]:
         page.say()
@@ -105,6 +106,18 @@ def _markdown(page: Page, d: Row) -> None:
         page.say()
     for told, names in differing(d["points"]).items():
         page.say(f"- {', '.join(f'`{n}`' for n in names)}: {markdown(told)}")
+
+
+def _headline(d: Row) -> str:
+    """Who gains and who loses, and how many guards are weaker."""
+    weaker = len(d["guards"])
+    return people.headline(d) + f"; {count(weaker, 'guard')} weaker" * bool(weaker)
+
+
+def _told(guard: Row) -> str:
+    """What became of a guard, and whether it would still hold."""
+    holds = {None: "", True: "; it still holds", False: "; it would FAIL now"}
+    return f"{guard['told']}{holds[guard['would_hold']]}"
 
 
 def _row(page: Page, *cells: str) -> None:

@@ -16,17 +16,22 @@ SHOWN, NAMED = 20, 4
 def show(page: Page, d: Row) -> None:
     """One sentence, then who gains and who loses, and why."""
     page.say(headline(d))
+    rows(page, d)
+
+
+def rows(page: Page, d: Row) -> None:
+    """Who gains and who loses, and why; who is new or gone; who fares as before."""
     for key, verb in (("gained", "gains"), ("lost", "loses")):
-        rows = [
+        some = [
             (ends(r["sources"], r["source_count"]), ends(r["destinations"], r["destination_count"]),
              r["packets_text"], cause(r["cause"]))
             for r in d[key]
         ]  # fmt: skip
-        if rows:
+        if some:
             page.table(
-                (f"who {verb}", "toward", "packets", "because of"), rows[:SHOWN], wrap=(0, 1, 2, 3)
+                (f"who {verb}", "toward", "packets", "because of"), some[:SHOWN], wrap=(0, 1, 2, 3)
             )
-            more(page, len(rows))
+            more(page, len(some))
             page.say()
     for key, verb in (("new", "is new"), ("gone", "is gone")):
         once = [
