@@ -167,3 +167,29 @@ def test_small_matrices(layers: list[list[str]], order: str, code: str, told: li
             ends = found["example"]["source"], found["example"]["destination"]
             said.append(" ".join([*ends, *(f"{f[7:-4]}:{n}" for f, n in places)]))
     assert said == told
+
+
+def test_every_line_that_hides_another_is_named(tmp_path: Path, oaktag: Run) -> None:
+    """A line of a set is hidden in one cell by one line, in another by another, and the way back by a
+    third; what it was to decide is told when it is set."""
+    files = {
+        "oaktag.yaml": "workspace: w\nlayers: [m.csv]\n",
+        "groups.yaml": "groups: [{id: ada, tag: 310}, {id: bo, tag: 320}, {id: cy, tag: 330}]\nsets: {both: [ada, bo]}\n",
+        "permissions.yaml": "permissions:\n  all: [{allow: any}]\n  nothing: [{deny: any}]\n",
+        "m.csv": "source,destination,permission,mode,way\nada,cy,all,,\nbo,cy,nothing,,\ncy,ada,all,,\ncy,bo,all,,\nboth,cy,nothing,,both\n",
+    }
+    for name, text in files.items():
+        (tmp_path / name).write_text(text)
+    found = oaktag("-C", tmp_path, "review", "--json").json["findings"]
+    (shadowed,) = (f for f in found if f["code"] == "OT301")
+    assert shadowed["line"] == 6
+    assert (
+        "m.csv:2, m.csv:3, m.csv:4 and 1 more decide all of its packets first"
+        in shadowed["message"]
+    )
+    (tmp_path / "m.csv").write_text("source,destination,permission,mode,way\nada,cy,all,,\n")
+    ran = oaktag("-C", tmp_path, "set", "ada", "*", "nothing", "--way", "both")
+    assert ran.status == 0 and "this line does not decide everything that it speaks of" in ran.out
+    said = oaktag("-C", tmp_path, "set", "ada", "*", "nothing", "--way", "both", "--json").json
+    assert [(r["file"], r["line"], r["action"], r["otherwise"], r["packets"], r["source"], r["destination"], r["cells"])
+            for r in said["overruled"]] == [("m.csv", 2, "allow", True, ["any"], "ada", "cy", 1)]  # fmt: skip

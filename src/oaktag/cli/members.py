@@ -23,6 +23,10 @@ from oaktag.cli.context import (
 @click.option("--all", "everybody", is_flag=True, help="Everybody, one by one.")
 @click.option("--unassigned", is_flag=True, help="Only who is in no group; who nearly is.")
 @click.option("--when", metavar="CONDITIONS", help="Whom 'site=ashgrove, model=SC-*' would take.")
+@click.option(
+    "--confidence", type=click.FloatRange(0, 1), default=0.0, metavar="NUMBER",
+    help="With --when: attributes known with less count as missing.",
+)  # fmt: skip
 @click.option("--uncertain", is_flag=True, help="Who would move if guesses were certain.")
 @click.option(
     "--rule", type=int, metavar="LINE", help="What the rule in this line takes and loses."
@@ -52,6 +56,7 @@ def command(
     everybody: bool,
     unassigned: bool,
     when: str | None,
+    confidence: float,
     uncertain: bool,
     rule: int | None,
     withheld: bool,
@@ -68,11 +73,13 @@ def command(
     asked = [group, unassigned, when, uncertain, rule, withheld, against]
     if sum(x not in (None, False) for x in asked) > 1:
         raise click.UsageError("one question at a time: a group, or one of the options")
+    if confidence and when is None:
+        raise click.UsageError("--confidence goes with --when")
     if save is not None:
         if when is None or out is not None:
             raise click.UsageError("--save makes a rule of --when, and nothing else")
         changing = context.changing("members --save", write=write, wait=wait)
-        made = changing.save_rule(when, save, before, write=write, anyway=anyway)
+        made = changing.save_rule(when, save, before, confidence, write=write, anyway=anyway)
         finish(context, made, as_json=as_json)
         return 0
     if before is not None or write or wait or anyway:
@@ -87,7 +94,7 @@ def command(
     elif against is not None:
         result = workspace.moved_since(against)
     else:
-        result = workspace.members(group, unassigned=unassigned, when=when)
+        result = workspace.members(group, unassigned=unassigned, when=when, confidence=confidence)
     everybody = everybody or group is not None or when is not None
     finish(context, result, as_json=as_json, out=out, everybody=everybody, unassigned=unassigned)
     return 0

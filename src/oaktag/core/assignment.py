@@ -12,6 +12,7 @@ from __future__ import annotations
 import re
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
+from decimal import Decimal
 from fnmatch import translate
 from functools import cache, cached_property
 from typing import NamedTuple
@@ -22,28 +23,28 @@ from oaktag.core.endpoints import Endpoints, Values
 from oaktag.core.ranges import spread
 from oaktag.located import Location
 
-DECIMAL = re.compile(r"[+-]?(\d+(\.\d*)?|\.\d+)")
+DECIMAL = re.compile(r"[+-]?(\d+(\.\d*)?|\.\d+)", re.ASCII)
 #: A number with a decimal comma, and perhaps points between thousands; and what may be either.
-COMMA = re.compile(r"([+-]?\d{1,3}(?:\.\d{3})+|[+-]?\d+),(\d+)")
-EITHER = re.compile(r"[+-]?[1-9]\d{0,2},\d{3}")
+COMMA = re.compile(r"([+-]?\d{1,3}(?:\.\d{3})+|[+-]?\d+),(\d+)", re.ASCII)
+EITHER = re.compile(r"[+-]?[1-9]\d{0,2},\d{3}", re.ASCII)
 COMPARISONS = (">=", ">", "<=", "<")
 NAMED = re.compile(r"\{([^{}]+)\}")
 
 
-def number_of(element: str) -> float | None:
+def number_of(element: str) -> Decimal | None:
     """A value as a number, also as office programs of other countries write it; None for what is
     none, or may be either of two."""
     if DECIMAL.fullmatch(element):
-        return float(element)
+        return Decimal(element)
     found = None if EITHER.fullmatch(element) else COMMA.fullmatch(element)
-    return float(f"{found[1].replace('.', '')}.{found[2]}") if found else None
+    return Decimal(f"{found[1].replace('.', '')}.{found[2]}") if found else None
 
 
 @dataclass(frozen=True, slots=True)
 class Equals:
     """The value as text, or as a number where the condition is one; case counts."""
 
-    value: str | float
+    value: str | float | Decimal
 
     def holds(self, element: str) -> bool:
         """Whether one element of the attribute matches."""
@@ -77,7 +78,7 @@ def _compiled(pattern: str) -> re.Pattern[str]:
 class Compare:
     """Comparisons with numbers; all must hold for one element."""
 
-    limits: tuple[tuple[str, float], ...]
+    limits: tuple[tuple[str, float | Decimal], ...]
 
     def holds(self, element: str) -> bool:
         """Whether one element of the attribute matches."""
@@ -376,10 +377,11 @@ class Assignment:
             barred = bool(self._barred(rule, here)[0])
             if all(held) and barred:
                 result.append(NearMiss(number, "unless"))
-            elif not barred and held.count(False) == 1 and any(held):
+            elif not barred and held.count(False) == 1:
                 failed = rule.when[held.index(False)]
                 unsure = bool(self._holds(failed, here, 0.0)[0])
-                result.append(NearMiss(number, failed.attribute, unsure))
+                if unsure or any(held):
+                    result.append(NearMiss(number, failed.attribute, unsure))
         return result
 
 

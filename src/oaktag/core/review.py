@@ -11,14 +11,15 @@ whose entries ask for a log or an answer does something.
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Container, Iterator
+from collections.abc import Container, Iterable, Iterator
 from dataclasses import dataclass
+from itertools import islice
 
 import numpy as np
 from numpy.typing import NDArray
 
 from oaktag.core.arrays import Ints
-from oaktag.core.groups import ITSELF
+from oaktag.core.lines import Action
 from oaktag.core.matrix import ANSWERS, Answer, Matrix, Piece, Row, rank_of
 from oaktag.core.painting import Step, Undecided, distinct
 from oaktag.core.permissions import Forms
@@ -28,8 +29,8 @@ from oaktag.core.permissions import Forms
 class Shadowed:
     """A line, or one entry of it (``entry`` counts from 0), that no packet reaches.
 
-    ``cell`` is one it applies to, ``mask`` what it would speak of there, and ``by`` the lines
-    that decide those packets before it.
+    ``cell`` is the first that it applies to, ``mask`` what it would speak of there, and ``by`` the
+    lines that decide those packets before it, in all of its cells (of very many: the first ones).
     """
 
     line: int
@@ -50,19 +51,19 @@ def find_shadowed(matrix: Matrix) -> list[Shadowed]:
             for row, case in _by_row(step, place):
                 reached[matrix.rows[row].line] |= cases[case]
     result: list[Shadowed] = []
-    applied = _applied(matrix)
-    for number in sorted(applied):
+    rows = _applied(matrix)
+    for number in sorted(rows):
         line = matrix.policy.lines[number]
         steps = matrix.effects[line.permission].steps
         if not reached[number]:
             whole = 0
             for _, mask in steps:
                 whole |= mask
-            result.append(_shadowed(matrix, applied[number], None, whole))
+            result.append(_shadowed(matrix, rows[number], None, whole))
             continue
         for entry in range(len(matrix.policy.permissions[line.permission].entries)):
             if not reached[number] >> entry & 1:
-                result.append(_shadowed(matrix, applied[number], entry, steps[entry][1]))
+                result.append(_shadowed(matrix, rows[number], entry, steps[entry][1]))
     return result
 
 
@@ -75,26 +76,70 @@ def _by_row(step: Step, place: Ints) -> list[tuple[int, ...]]:
     return distinct(step.rows, place)[0]
 
 
-def _applied(matrix: Matrix) -> dict[int, Row]:
-    """The first row of each line that applies to some cell."""
-    applied: dict[int, Row] = {}
+def _applied(matrix: Matrix) -> dict[int, list[Row]]:
+    """The rows of each line that apply to some cell."""
+    applied: dict[int, list[Row]] = {}
     for row in matrix.rows:
-        if row.line not in applied and matrix.block(row) is not None:
-            applied[row.line] = row
+        if matrix.block(row) is not None:
+            applied.setdefault(row.line, []).append(row)
     return applied
 
 
-def _shadowed(matrix: Matrix, row: Row, entry: int | None, mask: int) -> Shadowed:
-    source = matrix.groups.members(row.source)[0]
-    destination = source if row.destination == ITSELF else matrix.groups.members(row.destination)[0]
-    line = matrix.policy.lines[row.line]
-    answer: Answer = "action" if line.mode == "enforce" else "would"
+#: In so many cells of a line it is looked for who decides before it.
+MOST_CELLS = 2_000
+
+
+def _cells_of(matrix: Matrix, rows: Iterable[Row]) -> list[tuple[int, int]]:
+    """The cells of some rows, each once, at most so many."""
+    return list(islice(dict.fromkeys(c for row in rows for c in matrix.cells(row)), MOST_CELLS))
+
+
+def _answer(matrix: Matrix, line: int) -> Answer:
+    return "action" if matrix.policy.lines[line].mode == "enforce" else "would"
+
+
+def _shadowed(matrix: Matrix, rows: list[Row], entry: int | None, mask: int) -> Shadowed:
+    line, cells = rows[0].line, _cells_of(matrix, rows)
+    answer = _answer(matrix, line)
     by = [
         matrix.rows[p.row].line
-        for p in matrix.pieces(source, destination, answer)
+        for cell in cells
+        for p in matrix.pieces(*cell, answer)
         if p.row >= 0 and p.mask & mask
     ]
-    return Shadowed(row.line, entry, (source, destination), mask, tuple(dict.fromkeys(by)))
+    return Shadowed(line, entry, cells[0], mask, tuple(dict.fromkeys(by)))
+
+
+@dataclass(frozen=True, slots=True)
+class Overruled:
+    """Packets that a line speaks of, and that a line before it decides: ``action`` is what that
+    one says; ``otherwise`` that the line itself says another thing; ``cells`` are where."""
+
+    by: int
+    action: Action
+    otherwise: bool
+    mask: int
+    cells: tuple[tuple[int, int], ...]
+
+
+def find_overruled(matrix: Matrix, line: int) -> list[Overruled]:
+    """Which packets of a line other lines decide before it, line by line, those of which it says
+    another thing first; of very many cells the first ones are looked at."""
+    rows = _applied(matrix).get(line, [])
+    answer = _answer(matrix, line)
+    effect = matrix.effects[matrix.policy.lines[line].permission]
+    found: dict[tuple[int, Action, bool, int], list[tuple[int, int]]] = {}
+    for cell in _cells_of(matrix, rows):
+        for piece in matrix.pieces(*cell, answer):
+            if piece.row < 0 or matrix.rows[piece.row].line == line:
+                continue
+            mine = {"allow": effect.allows, "deny": effect.denies}
+            for action, mask in mine.items():
+                if both := piece.mask & mask:
+                    key = matrix.rows[piece.row].line, piece.action, action != piece.action, both
+                    found.setdefault(key, []).append(cell)
+    overruled = [Overruled(*key, tuple(cells)) for key, cells in found.items()]
+    return sorted(overruled, key=lambda o: (not o.otherwise, o.by, o.cells))
 
 
 @dataclass(frozen=True, slots=True)

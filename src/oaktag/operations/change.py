@@ -13,7 +13,8 @@ from oaktag.core.addresses import parse_prefix
 from oaktag.core.domains import origin_of
 from oaktag.core.groups import PLAIN_ID
 from oaktag.core.network import REGISTRY
-from oaktag.core.review import find_shadowed
+from oaktag.core.review import find_overruled, find_shadowed
+from oaktag.core.service_text import set_words
 from oaktag.errors import UsageError, WorkspaceError
 from oaktag.located import Location
 from oaktag.operations.compare import versions
@@ -48,6 +49,7 @@ class Change(Result):
     network: list[Row]
     not_followed: str
     hidden_by: list[Row]
+    overruled: list[Row]
     numbers: dict[str, int] = field(default=ABSENT)
     already: str | None = field(default=ABSENT)
     others: list[Row] = field(default=ABSENT)
@@ -112,6 +114,7 @@ def made(
         command, files=list(changed), diff=shown, written=bool(changed) and write,
         **{key: after[key] for key in KEPT},
         hidden_by=_hiding(then, about) if about and not after["cells"] else [],
+        overruled=_overruled(then, about) if about else [],
     )  # fmt: skip
 
 
@@ -128,12 +131,35 @@ def stop_on(broken: list[Row]) -> None:
         raise UsageError(f"nothing was written, for then these would fail: {told}. --anyway writes")
 
 
+def _number(model: Model, about: Location) -> int:
+    """The number of the line at a place; without a number the last of its file."""
+    lines = [n for n, line in enumerate(model.lines) if line.location.file == about.file]
+    if about.line:
+        return next(n for n in lines if model.lines[n].location.line == about.line)
+    return max(lines)
+
+
+def _overruled(model: Model, about: Location) -> list[Document]:
+    """Which packets a line was to decide, and other lines decide before it."""
+    names = [g.id for g in model.groups.all]
+    told: list[Document] = []
+    for found in find_overruled(model.matrix, _number(model, about)):
+        place = model.lines[found.by].location
+        source, destination = found.cells[0]
+        told.append(
+            {
+                "file": place.file, "line": place.line, "action": found.action,
+                "otherwise": found.otherwise, "packets": set_words(model.atoms, found.mask),
+                "packets_text": model.text(found.mask), "cells": len(found.cells),
+                "source": names[source], "destination": names[destination],
+            }
+        )  # fmt: skip
+    return told
+
+
 def _hiding(model: Model, about: Location) -> list[Document]:
     """The lines that decide all packets of a line before it."""
-    lines = [n for n, line in enumerate(model.lines) if line.location.file == about.file]
-    number = max(lines)
-    if about.line:
-        number = next(n for n in lines if model.lines[n].location.line == about.line)
+    number = _number(model, about)
     found = next((s for s in find_shadowed(model.matrix) if s.line == number), None)
     places = [model.lines[n].location for n in found.by if n != number] if found else []
     return [{"file": p.file, "line": p.line} for p in places]

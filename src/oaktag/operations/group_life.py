@@ -6,6 +6,7 @@ from __future__ import annotations
 from collections import Counter
 from collections.abc import Iterator
 from dataclasses import replace
+from decimal import Decimal
 from itertools import product
 
 import numpy as np
@@ -127,10 +128,17 @@ def split(
 
 
 def save_rule(
-    model: Model, when: str, group: str, before: int | None, *, write: bool, anyway: bool = False
+    model: Model,
+    when: str,
+    group: str,
+    before: int | None,
+    confidence: float = 0.0,
+    *,
+    write: bool,
+    anyway: bool = False,
 ) -> Change:
     """Make a rule of conditions, and tell of those whom they take which pins and rules take them
-    then.
+    then; attributes known with less than a confidence count as missing.
 
     Raises:
         UsageError: the conditions cannot be read or take nobody, or there is no such group or rule.
@@ -140,8 +148,9 @@ def save_rule(
         raise UsageError(f"{group!r} is no group; a rule gives one group")
     conditions = parse_conditions(when)
     asked = Assignment(
-        model.files.endpoints, (Rule(0, conditions, (), Location("--when")),), (), {}
-    )
+        model.files.endpoints,
+        (Rule(0, conditions, (), Location("--when"), min_confidence=confidence),), (), {},
+    )  # fmt: skip
     meant = np.flatnonzero(asked.rule == 0)
     if not len(meant):
         raise UsageError(f"{when!r} takes nobody; oaktag attributes shows what there is")
@@ -151,7 +160,8 @@ def save_rule(
         lines = ", ".join(str(r.location.line) for r in rules[:12])
         raise UsageError(f"no rule of {ASSIGNMENTS} stands in line {before}; they stand in {lines}")
     held = {c.attribute: _written(c.test, c.text) for c in conditions}
-    text = with_rule(model.files.folder.text(ASSIGNMENTS), group, held, number)
+    least = f"{confidence:g}" if confidence else None
+    text = with_rule(model.files.folder.text(ASSIGNMENTS), group, held, number, least)
     then = Model(edits.try_out(model.files, {ASSIGNMENTS: text}), model.today, model)
     at = len(rules) if number is None else number
     shown = made(model, "members save", {ASSIGNMENTS: text}, write=write, anyway=anyway)
@@ -262,7 +272,7 @@ def _written(test: Test, text: str) -> str:
             return f'{{"{sign}": {text.strip()}}}'
         case Within():
             return f"{{within: {quoted(text.strip())}}}"
-        case Equals(float()):
+        case Equals(Decimal()):
             return text.strip()
     return quoted(text.strip())
 

@@ -7,13 +7,13 @@ from collections import Counter
 from collections.abc import Sequence
 from copy import copy
 from dataclasses import dataclass, field, replace
+from decimal import Decimal
 from typing import ClassVar
 
 import numpy as np
 
 from oaktag.core.addresses import parse_prefix
 from oaktag.core.assignment import (
-    DECIMAL,
     AnyOf,
     Assignment,
     Compare,
@@ -30,6 +30,7 @@ from oaktag.located import Location
 from oaktag.operations.json_parts import Document
 from oaktag.operations.model import Model
 from oaktag.operations.result import ABSENT, Result, Row
+from oaktag.workspace.assignments_file import NUMBER
 
 
 @dataclass(frozen=True, eq=False, repr=False)
@@ -63,6 +64,7 @@ def members(
     *,
     unassigned: bool = False,
     when: str | None = None,
+    confidence: float = 0.0,
 ) -> Members:
     """Endpoints with their group and the reason, and each group in numbers.
 
@@ -71,6 +73,7 @@ def members(
         group: only members of this group or set.
         unassigned: only endpoints that no pin and no rule assigned.
         when: only those whom these conditions would take, as ``site=ashgrove, model=SC-*``.
+        confidence: with ``when``, attributes known with less count as missing.
 
     Raises:
         UsageError: an unknown group, or conditions that cannot be read.
@@ -86,7 +89,8 @@ def members(
     if unassigned:
         rows = [r for r in rows if given[r] < 0]
     if when is not None:
-        rule = Rule(0, parse_conditions(when), (), Location("--when"))
+        place = Location("--when")
+        rule = Rule(0, parse_conditions(when), (), place, min_confidence=confidence)
         taken = model.assignment.matches(rule, np.arange(len(given)))
         rows = [r for r in rows if taken[r]]
     return Members(
@@ -129,11 +133,11 @@ def parse_conditions(text: str) -> tuple[Condition, ...]:
 
 def _test(sign: str, value: str) -> Test:
     if sign != "=":
-        if not DECIMAL.fullmatch(value):
+        if not NUMBER.fullmatch(value):
             raise UsageError(f"{value!r} is no number to compare with {sign}")
-        return Compare(((sign, float(value)),))
-    if DECIMAL.fullmatch(value):
-        return Equals(float(value))
+        return Compare(((sign, Decimal(value)),))
+    if NUMBER.fullmatch(value):  # as in a rule: what has leading zeros is text
+        return Equals(Decimal(value))
     if "/" in value:
         try:
             return Within((parse_prefix(value),))

@@ -47,6 +47,7 @@ class Mended(Result):
     network: list[Document]
     not_followed: str
     hidden_by: list[Document]
+    overruled: list[Document]
     command: ClassVar[str] = "reach mend"
     shown_by: ClassVar[str] = "mend"
     table: ClassVar[str] = "changes"

@@ -87,6 +87,7 @@ class OfChanges(Asked):
         when: str,
         group: str,
         before: int | None = None,
+        confidence: float = 0.0,
         *,
         write: bool = False,
         anyway: bool = False,
@@ -98,6 +99,7 @@ class OfChanges(Asked):
             group: the group that the rule gives.
             before: the line of a rule in ``assignments.yaml`` that it comes before; without it
                 the rule is the last, and takes those whom no other takes.
+            confidence: attributes known with less count as missing, from 0 to 1.
             write: write it; else it is only shown.
             anyway: also where an expectation fails then.
 
@@ -116,7 +118,7 @@ class OfChanges(Asked):
         """
         from oaktag.operations.group_life import save_rule
 
-        return save_rule(self.model, when, group, before, write=write, anyway=anyway)
+        return save_rule(self.model, when, group, before, confidence, write=write, anyway=anyway)
 
     def topology_in(
         self, name: str, data: bytes, network: str | None = None, *,

@@ -46,7 +46,12 @@ class OfPeople(Asked):
         return groups(self.model)
 
     def members(
-        self, group: str | None = None, *, unassigned: bool = False, when: str | None = None
+        self,
+        group: str | None = None,
+        *,
+        unassigned: bool = False,
+        when: str | None = None,
+        confidence: float = 0.0,
     ) -> Members:
         """Who is in, and why; who nearly is. See ``operations.members``.
 
@@ -64,7 +69,7 @@ class OfPeople(Asked):
         """
         from oaktag.operations.members import members
 
-        return members(self.model, group, unassigned=unassigned, when=when)
+        return members(self.model, group, unassigned=unassigned, when=when, confidence=confidence)
 
     def uncertain(self) -> Members:
         """Who would be in another group if every guess of an attribute were certain.

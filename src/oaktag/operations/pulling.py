@@ -91,6 +91,7 @@ def pull_first(
         diff=shown,
         written=bool(changed) and write,
         hidden_by=[],
+        overruled=[],
         **NOTHING,
     )
     return replace(told, **_besides(more))

@@ -24,6 +24,7 @@ from oaktag.core.review import (
     find_unheard,
 )
 from oaktag.core.service_text import packet_text
+from oaktag.english import listed
 from oaktag.findings import Finding, finding
 from oaktag.operations.json_parts import Document, packet_json
 from oaktag.operations.model import Model
@@ -64,7 +65,8 @@ def _shadowed(model: Model, found: Shadowed) -> Finding:
     if found.entry is None and permission.entries:
         first = model.atoms.mask(permission.entries[0].boxes)
     by = [model.lines[n].location for n in found.by if n != found.line]
-    listed = ", ".join(str(place) for place in by[:3]) + (" …" if len(by) > 3 else "")
+    hiding = listed([str(place) for place in by], 3) if by else ""
+    verb = "decides" if len(by) == 1 else "decide"
     if found.entry is None:
         code, what = "OT301", f"no packet reaches the line {_way(model, line)}"
     else:
@@ -73,11 +75,11 @@ def _shadowed(model: Model, found: Shadowed) -> Finding:
         entry_text = f"{entry.action}: {entry.text}"
         what = f"no packet reaches the entry {entry_text} of the line {_way(model, line)}"
         if not by:
-            listed = f"an earlier entry of {permission.name}"
+            hiding, verb = f"an earlier entry of {permission.name}", "decides"
     narrower = "move it above, make what hides it narrower, or take it out"
     return finding(
         code, line.location,
-        f"{what}; {listed or 'an earlier line'} decides all of its packets first",
+        f"{what}; {hiding} {verb} all of its packets first",
         f"{narrower}: oaktag cell {_names(model, found.cell)} shows the order",
         _example(model, found.cell, model.atoms.packet(first), found.by, found.line),
     )  # fmt: skip

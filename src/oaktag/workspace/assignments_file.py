@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+from decimal import Decimal
 from typing import NamedTuple
 
 import yaml
@@ -33,7 +34,7 @@ from oaktag.workspace.yamlfile import Node, YamlFile, is_quoted
 FILE = "assignments.yaml"
 PIN_KEYS = ("endpoint", "prefix", "group", "note", "until", "since", "at")
 RULE_KEYS = ("give", "when", "unless", "min_confidence")
-NUMBER = re.compile(r"-?(0|[1-9]\d*)(\.\d+)?")
+NUMBER = re.compile(r"-?(0|[1-9][0-9]*)(\.[0-9]+)?")
 
 
 class Assignments(NamedTuple):
@@ -218,7 +219,7 @@ class _Reader:
         if text is None:
             return None
         if NUMBER.fullmatch(text) and not is_quoted(node):
-            return Equals(float(text))
+            return Equals(Decimal(text))
         return Glob(text) if any(c in text for c in "*?[") else Equals(text)
 
     def _limits(self, node: Node, attribute: str) -> Test | None:
@@ -234,13 +235,13 @@ class _Reader:
                 return None
             prefixes = tuple(p for p, _ in file.prefixes(fields["within"], "within"))
             return Within(prefixes) if prefixes else None
-        limits: list[tuple[str, float]] = []
+        limits: list[tuple[str, float | Decimal]] = []
         for sign, value in fields.items():
             text = file.text(value, f"the limit {sign}")
             if text is not None and not NUMBER.fullmatch(text):
                 file.fail(value, f"{text!r} is no number", f'{{"{sign}": 4}}')
             elif text is not None:
-                limits.append((sign, float(text)))
+                limits.append((sign, Decimal(text)))
         return Compare(tuple(limits)) if len(limits) == len(fields) else None
 
 
@@ -248,7 +249,9 @@ def _counts(test: Test) -> bool:
     """Whether a test compares with numbers."""
     if isinstance(test, AnyOf):
         return any(map(_counts, test.members))
-    return isinstance(test, Compare) or (isinstance(test, Equals) and isinstance(test.value, float))
+    return isinstance(test, Compare) or (
+        isinstance(test, Equals) and not isinstance(test.value, str)
+    )
 
 
 def _written(node: Node) -> str:

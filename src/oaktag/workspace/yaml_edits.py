@@ -45,11 +45,18 @@ def with_pins(text: str, pins: Iterable[Mapping[str, str]]) -> str:
     return with_items(text, "pins", items)
 
 
-def with_rule(text: str, give: str, conditions: Mapping[str, str], before: int | None) -> str:
+def with_rule(
+    text: str,
+    give: str,
+    conditions: Mapping[str, str],
+    before: int | None,
+    confidence: str | None = None,
+) -> str:
     """``assignments.yaml`` with one rule more: before the one of a number, or behind all others;
-    conditions as they are written."""
+    conditions, and the least confidence, as they are written."""
     when = ", ".join(f"{quoted(name)}: {value}" for name, value in conditions.items())
-    item = f"{{give: {quoted(give)}, when: {{{when}}}}}"
+    least = "" if confidence is None else f", min_confidence: {confidence}"
+    item = f"{{give: {quoted(give)}, when: {{{when}}}{least}}}"
     found = _top(text, "rules")
     if before is None or found is None:
         return with_items(text, "rules", [item])

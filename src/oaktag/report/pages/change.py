@@ -7,7 +7,7 @@ from typing import Any
 
 from oaktag.report.page import Page
 from oaktag.report.pages import people
-from oaktag.report.words import Row, count, few, places
+from oaktag.report.words import Row, count, few, place, places
 
 #: So many rows of one kind are shown of a change.
 SHOWN = 20
@@ -103,6 +103,7 @@ def effect(page: Page, d: Row) -> None:
         page.say(f"no decision changes: {places(d['hidden_by'])} decides all its packets first")
     elif not any(d[part] for part in parts):
         page.say("nothing else changes: no decision, no endpoint's group, no expectation, no path")
+    _overruled(page, [r for r in d["overruled"] if r["otherwise"]])
     cells(page, d["cells"])
     if d["endpoints"]:
         rows = [(r["endpoint"], r["was"] or "—", r["is"] or "—") for r in d["endpoints"]]
@@ -120,6 +121,20 @@ def effect(page: Page, d: Row) -> None:
     broken = sum(r["is"] is False for r in d["expectations"])
     if broken and not d["written"]:
         page.say(f"{count(broken, 'expectation')} would fail: only --anyway writes this")
+
+
+def _overruled(page: Page, rows: Sequence[Row]) -> None:
+    """What the line was to decide, and more exact or earlier lines decide otherwise."""
+    told = [
+        (place(r), {"allow": "allows", "deny": "denies"}[r["action"]], r["packets_text"],
+         f"{r['source']} → {r['destination']}" + f" and {r['cells'] - 1:,} more" * (r["cells"] > 1))
+        for r in rows
+    ]  # fmt: skip
+    if told:
+        page.say("this line does not decide everything that it speaks of; before it")
+        page.table(("line", "does", "packets", "in the cell"), told[:SHOWN], wrap=(2, 3))
+        _more(page, told, "row", "differs")
+        page.say()
 
 
 def fares(page: Page, rows: Sequence[Row]) -> None:
