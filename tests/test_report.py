@@ -147,6 +147,15 @@ def test_figures_are_those_of_the_commands(shipped: Path, oaktag: Run, tmp_path:
     assert other.read_text() == "<p>mine</p>"
 
 
+def test_a_service_that_no_line_uses_is_on_the_page(shipped: Path, oaktag: Run) -> None:
+    file = shipped / "permissions.yaml"
+    file.write_text(
+        file.read_text().replace("services:\n", "services:\n  idle: [9999/tcp, 12/udp]\n", 1)
+    )
+    ran = oaktag("-C", shipped, "report", "--out", "p.html")
+    assert ran.status in (0, 1) and "should not happen" not in ran.err, ran.err
+
+
 def test_what_changed_since_a_revision(shipped: Path, oaktag: Run) -> None:
     git = ["git", "-C", str(shipped), "-c", "user.name=a", "-c", "user.email=a@b.c"]
     for words in (["init", "-q"], ["add", "-A"], ["commit", "-qm", "first"]):

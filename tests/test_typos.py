@@ -22,10 +22,13 @@ SAID = (
 )  # fmt: skip
 
 
-def _edits(text: str) -> Iterator[str]:
+LETTERS = string.ascii_letters + string.digits + "-+.,_~é"
+
+
+def _edits(text: str, letters: str = LETTERS) -> Iterator[str]:
     for n in range(len(text) + 1):
         yield text[:n] + text[n + 1 :]
-        for letter in string.ascii_letters + string.digits + "-":
+        for letter in letters:
             yield text[:n] + letter + text[n:]
             yield text[:n] + letter + text[n + 1 :]
 
@@ -97,3 +100,46 @@ def test_a_sound_inventory_has_none(sample: Path, oaktag: Run) -> None:
     ran = oaktag("-C", sample, "attributes", "--typos", "--json")
     for row in ran.json["typos"]:
         assert row["gains"] and row["value"] != row["instead"]
+
+
+def test_what_no_longer_fits_counts_as_well(tmp_path: Path, oaktag: Run) -> None:
+    """An error that leaves an ``unless``, or an earlier rule, gives more; and letters are any."""
+    files = {
+        "oaktag.yaml": "workspace: w\nlayers: [m.csv]\nsources: [{file: s.csv, kind: device, id: name}]\n",
+        "groups.yaml": "groups: [{id: ada, tag: 310}, {id: bo, tag: 320}, {id: north-desk, tag: 330}]\n",
+        "assignments.yaml": "rules:\n  - {give: bo, when: {status: retired}}\n"
+        "  - {give: ada, when: {model: X-1}, unless: {owner: blé}}\n"
+        "  - {give: '{site}-desk', when: {role: desk}}\n",
+        "permissions.yaml": "permissions:\n  all: [{allow: any}]\n",
+        "m.csv": "source,destination,permission\nada,*,all\nnorth-desk,*,all\n",
+        "s.csv": "name,status,model,owner,site,role\na,retired,X-1,,,\nb,,X-1,blé,,\nc,,,ble,,\nd,,X-1,ble,,\ne,,,,nort,desk\n",
+    }
+    for name, text in files.items():
+        (tmp_path / name).write_text(text, encoding="utf-8")
+    workspace = package.Workspace.load(tmp_path)
+    told = {
+        (r["attribute"], r["value"], e, r["is"])
+        for r in workspace.typos().typos
+        for e in r["endpoints"]
+    }
+    meant = set()
+    now = {e["endpoint"]: e["group"] for e in workspace.members().endpoints}
+    cells = ("status", "model", "owner", "site", "role")
+    for row in files["s.csv"].splitlines()[1:]:
+        name, *values = row.split(",")
+        for attribute, value in zip(cells, values, strict=True):
+            for instead in set(_edits(value, "ehéX1-")) - {value, ""} if value else ():
+                fresh = [
+                    v if c != attribute else instead for c, v in zip(cells, values, strict=True)
+                ]
+                text = files["s.csv"].replace(row, ",".join([name, *(f'"{v}"' for v in fresh)]))
+                (tmp_path / "s.csv").write_text(text, encoding="utf-8")
+                then = {
+                    e["endpoint"]: e["group"]
+                    for e in package.Workspace.load(tmp_path).members().endpoints
+                }
+                if then[name] != now[name] and _gains(workspace, now[name], then[name]):
+                    meant.add((attribute, value, name, then[name]))
+            (tmp_path / "s.csv").write_text(files["s.csv"], encoding="utf-8")
+    assert {t for t in told if t[0] in cells} == meant
+    assert {("status", "retired", "a", "ada"), ("owner", "blé", "b", "ada"), ("site", "nort", "e", "north-desk")} <= meant  # fmt: skip

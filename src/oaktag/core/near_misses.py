@@ -1,19 +1,24 @@
-"""Attribute values that would fit a rule's condition if one character were another.
+"""Values of attributes of which one changed character makes rules decide otherwise.
 
-One character is missing, too much, or another one; of words with ``*`` and ``?`` the plain letters
-count. Case counts, as in rules.
+One character is missing, too much, or another one. Whatever a rule asks counts: what such a change
+makes fit, and what it makes fit no more, in ``when`` and ``unless``, and in the name of a group
+that is made of attributes. Of all changes of a value one is told for each outcome of the tests.
+Addresses are not taken for misspelt. Case counts, as in rules.
 """
 
 from __future__ import annotations
 
+import re
 from collections.abc import Iterable, Iterator, Mapping
 from typing import NamedTuple
 
 from oaktag.core.assignment import AnyOf, Equals, Glob, Rule, Test, Within
 
-#: Of an attribute with more values words that begin with ``*`` are not tried.
-MOST_VALUES = 20_000
-_LETTERS = "abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ0123456789-_./ "
+#: Of an attribute with more values the first so many are tried.
+MOST_VALUES = 2_000
+#: What a number is written with.
+_NUMERIC = "0123456789.,+-"
+_STRANGERS = "xqzjkvXQZ~"
 
 
 class Miss(NamedTuple):
@@ -24,95 +29,89 @@ class Miss(NamedTuple):
     instead: str
 
 
-def near_misses(rules: Iterable[Rule], values: Mapping[str, Iterable[str]]) -> Iterator[Miss]:
-    """All of them, each once, in the order of the rules.
+def near_misses(
+    rules: Iterable[Rule], values: Mapping[str, Iterable[str]], names: Iterable[str] = ()
+) -> Iterator[Miss]:
+    """All of them, each once, attribute by attribute.
 
     Args:
         rules: whose conditions count.
         values: the distinct elements of each attribute.
+        names: the groups that rules may make of attributes.
     """
-    tests: dict[tuple[str, Test], None] = {}
+    asked: dict[str, dict[Test, None]] = {}
+    made: set[str] = set()
     for rule in rules:
-        for condition in rule.when:
-            tests |= dict.fromkeys((condition.attribute, t) for t in _single(condition.test))
-    held = {attribute: _Elements(some) for attribute, some in values.items()}
-    seen: set[Miss] = set()
-    for attribute, test in tests:
-        for element in sorted(held[attribute].near(test)) if attribute in held else ():
-            if not test.holds(element) and (instead := _instead(element, test)) is not None:
-                found = Miss(attribute, element, instead)
-                if found not in seen:
-                    seen.add(found)
-                    yield found
+        made.update(rule.named)
+        for condition in (*rule.when, *rule.unless):
+            tests = _single(condition.test)
+            asked.setdefault(condition.attribute, {}).update(dict.fromkeys(tests))
+    groups = tuple(names)
+    for attribute in dict.fromkeys([*asked, *sorted(made)]):
+        if attribute == "kind":
+            continue  # the workspace says it of a whole source
+        outcomes = _Outcomes(asked.get(attribute, ()), groups if attribute in made else ())
+        if not outcomes.asks:
+            continue
+        for element in sorted(values.get(attribute, ()))[:MOST_VALUES]:
+            told = {outcomes.of(element)}
+            for instead in _changed(element, outcomes.alphabet):
+                outcome = outcomes.of(instead)
+                if outcome not in told and instead:
+                    told.add(outcome)
+                    yield Miss(attribute, element, instead)
 
 
-class _Elements:
-    """The distinct elements of an attribute, by how they begin."""
+class _Outcomes:
+    """What all tests of one attribute say of a text, and the letters that can matter to them."""
 
-    def __init__(self, elements: Iterable[str]) -> None:
-        self.every = set(elements)
-        self._by: dict[int, dict[str, list[str]]] = {}
+    def __init__(self, tests: Iterable[Test], names: tuple[str, ...]) -> None:
+        self._names = names
+        self._equal: dict[str, list[int]] = {}
+        self._other: list[tuple[int, Test]] = []
+        letters: set[str] = set()
+        for number, test in enumerate(tests):
+            if isinstance(test, Equals) and isinstance(test.value, str):
+                self._equal.setdefault(test.value, []).append(number)
+                letters |= set(test.value)
+            else:
+                self._other.append((number, test))
+                letters |= set(_letters(test.pattern) if isinstance(test, Glob) else _NUMERIC)
+        for name in names:
+            letters |= set(name)
+        stranger = next(c for c in _STRANGERS if c not in letters)
+        self.asks = bool(self._equal or self._other or names)
+        self.alphabet = [*sorted(letters), stranger]
 
-    def near(self, test: Test) -> set[str]:
-        """Those that may be one character away from what fits; others are not."""
-        if isinstance(test, Equals) and isinstance(test.value, str):
-            return self.every.intersection(_changed(test.value))
-        begins = test.beginning if isinstance(test, Glob) else ""
-        if not begins:
-            return self.every if len(self.every) <= MOST_VALUES else set()
-        found = set(self._beginning(begins))
-        for other in _changed(begins):
-            found.update(self._beginning(other))
-        return found
-
-    def _beginning(self, text: str) -> list[str]:
-        """The elements that begin so."""
-        size = len(text)
-        if size not in self._by:
-            by: dict[str, list[str]] = {}
-            for element in self.every:
-                by.setdefault(element[:size], []).append(element)
-            self._by[size] = by
-        return self._by[size].get(text, [])
+    def of(self, text: str) -> tuple[tuple[int, ...], str]:
+        """The tests that hold, and the text where it may be part of a group's name."""
+        held = [*self._equal.get(text, ()), *(n for n, test in self._other if test.holds(text))]
+        part = text if any(text in name for name in self._names) else ""
+        return tuple(sorted(held)), part
 
 
-def _changed(word: str) -> Iterator[str]:
-    """A word with one character less, more, or another one."""
+def _letters(pattern: str) -> Iterator[str]:
+    """The letters of a glob, those of its ranges included."""
+    yield from (c for c in pattern if c not in "*?[]")
+    for low, high in re.findall(r"(.)-(.)", pattern, re.DOTALL):
+        yield from map(chr, range(ord(low), min(ord(high), ord(low) + 256) + 1))
+
+
+def _changed(word: str, alphabet: Iterable[str]) -> Iterator[str]:
+    """A word with one character less, another one, or one more of some."""
+    letters = list(alphabet)
     for n in range(len(word) + 1):
         head, tail = word[:n], word[n:]
-        yield head + tail[1:]
-        for letter in _LETTERS:
-            yield head + letter + tail
-            yield head + letter + tail[1:]
+        if tail:
+            yield head + tail[1:]
+            yield from (head + letter + tail[1:] for letter in letters if letter != tail[0])
+        yield from (head + letter + tail for letter in letters)
 
 
 def _single(test: Test) -> Iterator[Test]:
-    """The words and numbers of a test; addresses are not taken for misspelt."""
+    """The words and numbers of a test."""
     if isinstance(test, AnyOf):
         for one in test.members:
             yield from _single(one)
     elif not isinstance(test, Within):
         yield test
-
-
-def _instead(element: str, test: Test) -> str | None:
-    """What an element would be that fits, with one character changed; the first there is."""
-    if isinstance(test, Equals) and isinstance(test.value, str):
-        return test.value if _apart(element, test.value) else None
-    letters = sorted(set(test.pattern) - set("*?[]")) if isinstance(test, Glob) else "0123456789"
-    for n in range(len(element) + 1):
-        head, tail = element[:n], element[n:]
-        for other in (tail[1:], *(c + tail[1:] for c in letters), *(c + tail for c in letters)):
-            if test.holds(head + other):
-                return head + other
-    return None
-
-
-def _apart(one: str, other: str) -> bool:
-    """Whether exactly one character tells two words apart."""
-    short, long = sorted((one, other), key=len)
-    if len(long) - len(short) > 1 or one == other:
-        return False
-    pairs = enumerate(zip(short, long, strict=False))
-    same = next((n for n, (a, b) in pairs if a != b), len(short))
-    return short[same + (len(short) == len(long)) :] == long[same + 1 :]

@@ -37,6 +37,9 @@ def matrix_part(model: Model) -> tuple[Document, NDArray[np.uint16]]:
     """Groups, sets, contents of cells, lines and where each applies; and the cells: the number of
     each content as decided, and one more than that of what observed lines would make of it, or 0
     where that is the same; shape [2, G+1, G+1]."""
+    # A named service that no line uses is asked about too.
+    named = dict(islice(model.named.items(), MOST_SERVICES))
+    model = model.cut_along([box for boxes in named.values() for box in boxes])
     every = tuple(range(len(model.groups)))
     painted = [model.matrix.block_of(every, every, answer) for answer in ANSWERS]
     masks = model.matrix.forms.masks
@@ -58,7 +61,7 @@ def matrix_part(model: Model) -> tuple[Document, NDArray[np.uint16]]:
         ],
         "services": [
             {"name": name, "forms": held}
-            for name, boxes in islice(model.named.items(), MOST_SERVICES)
+            for name, boxes in named.items()
             if (mask := model.atoms.mask(boxes))
             and (held := [n for m, n in number.items() if m & mask])
         ],

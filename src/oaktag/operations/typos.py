@@ -37,7 +37,8 @@ def typos(model: Model) -> Typos:
     most so many values and endpoints."""
     endpoints, now = model.files.endpoints, model.assignment
     values = {name: c.values.elements[0] for name, c in endpoints.columns.items()}
-    misses = list(islice(near_misses(now.rules, values), MOST_MISSES + 1))
+    names = [group.id for group in model.groups.all]
+    misses = list(islice(near_misses(now.rules, values, names), MOST_MISSES + 1))
     asked: dict[str, set[str]] = {}
     for miss in misses[:MOST_MISSES]:
         asked.setdefault(miss.attribute, set()).add(miss.element)
