@@ -73,6 +73,8 @@ def test_every_value_that_one_character_makes_more_of_is_said(shipped: Path, oak
     assert found and found <= mine, (found, mine)
     for row in said["typos"]:
         assert row["instead"] in set(_edits(row["value"])), row
+        if row["attribute"] == "id":
+            continue  # no correction can say that somebody is another
         moved = workspace.correct(row["endpoints"][0], row["attribute"], row["instead"]).endpoints
         assert (row["endpoints"][0], row["is"]) in {(m["endpoint"], m["is"]) for m in moved}, row
         gains = _gains(workspace, row["was"], row["is"])
