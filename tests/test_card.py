@@ -112,3 +112,24 @@ def test_the_one_that_tells_most_is_not_always_among_the_fewest() -> None:
         Kind(0, n, 1, frozenset(Change("without", c) for c in part)) for n, part in enumerate(parts)
     ]
     assert fewest(kinds) == kinds[:2]
+
+
+def test_isolation_inside_a_segment_has_a_test(tmp_path: Path, oaktag: Run) -> None:
+    """All members of a group are on one segment, and a point judges there."""
+    files = {
+        "oaktag.yaml": "workspace: w\ndefault: allow\nlayers: [m.csv]\nsources: [{file: s.csv, kind: server, id: name, address: ip}]\n",
+        "groups.yaml": "groups: [{id: ada, tag: 310}]\n",
+        "assignments.yaml": "rules: [{give: ada, when: {kind: server}}]\n",
+        "permissions.yaml": "permissions:\n  nothing: [{deny: any}]\n",
+        "m.csv": "source,destination,permission\nada,itself,nothing\n",
+        "s.csv": "name,ip\na1,10.1.0.1\na2,10.1.0.2\n",
+        "network.yaml": "nodes:\n  - {node: gate, point: {inside: true}}\n"
+        "segments:\n  - {segment: a, node: gate, prefixes: [10.1.0.0/24]}\nfeeds: [{from: registry, to: gate}]\n",
+    }
+    for name, text in files.items():
+        (tmp_path / name).write_text(text)
+    card = oaktag("-C", tmp_path, "expect", "--card", "--json").json
+    (test,) = card["tests"]
+    assert {test["source"]["endpoint"], test["destination"]["endpoint"]} == {"a1", "a2"}
+    assert not test["passes"] and not card["untold"]
+    assert [t["line"] for t in test["tells"]] == [2]

@@ -9,7 +9,8 @@ from typing import ClassVar, NamedTuple
 
 from oaktag.core.addresses import address_text
 from oaktag.core.packets import Packet
-from oaktag.core.placement import Host
+from oaktag.core.placement import Host, meet
+from oaktag.core.reach import Reach, inside
 from oaktag.core.service_text import packet_text
 from oaktag.core.telling import Change, Kind, Telling, changes, fewest
 from oaktag.errors import UsageError
@@ -93,20 +94,23 @@ def tests_of(model: Model) -> tuple[list[Test], list[Document]]:
 def _ends(model: Model) -> dict[tuple[int, int], dict[int, tuple[Host, Host]]]:
     """Cell → family → two endpoints between which packets fare exactly as the matrix says, because
     a point judges them."""
-    at: dict[tuple[str, int, int], Host] = {}
-    for host in model.hosts:
-        if host.endpoint >= 0:
-            at.setdefault((host.segment or host.node, host.group, host.family), host)
+    state = model.state
+    classes = state.classes(model.hosts.take(model.hosts.endpoint >= 0))
     found: dict[tuple[int, int], dict[int, tuple[Host, Host]]] = {}
-    for flow in model.state.flows(model.hosts, model.hosts):
-        if flow.result != "enforced" or flow.effect != "exact" or flow.open_for_answers:
+    spare: dict[tuple[int, int], dict[int, tuple[Host, Host]]] = {}
+    for a, b, path, outcome in Reach(state, classes, classes).by_class():
+        # Where there are several paths, a packet may take one that nobody guards.
+        alone = inside(a.host, b.host) or state.paths.count(a.host.node, b.host.node) == 1
+        held = (found if alone else spare).setdefault((a.host.group, b.host.group), {})
+        if a.host.family in held or outcome.code or outcome.open_for_answers:
             continue
-        cell = flow.source[1], flow.destination[1]
-        for family in (4, 6):
-            ends = at.get((*flow.source, family)), at.get((*flow.destination, family))
-            if ends[0] is not None and ends[1] is not None and ends[0].address != ends[1].address:
-                found.setdefault(cell, {}).setdefault(family, (ends[0], ends[1]))
-    return found
+        met = state.meetings(a, b, path)
+        if any(m.judged and m.judge.enforces and m.why is None for m in met):
+            pairs = ((x, y) for x in a.hosts for y in b.hosts if meet(x, y))
+            if (ends := next(pairs, None)) is not None:
+                held[a.host.family] = ends
+    both = {cell: {**spare.get(cell, {}), **found.get(cell, {})} for cell in {**spare, **found}}
+    return {cell: ends for cell, ends in both.items() if ends}
 
 
 def _why(model: Model, telling: Telling, change: Change) -> str:
