@@ -181,3 +181,47 @@ def test_unambiguous_days_and_broken_sheets(shipped: Path, tmp_path: Path, oakta
 def test_no_cell_is_a_formula() -> None:
     for cell in ("=1+1", "+1", "-1", "@x", "\t=1", "'=1", "", "plain", "'quoted'"):
         assert harmless(cell)[:1] not in set("=+-@\t\r") and plain(harmless(cell)) == cell
+
+
+def test_an_edited_cell_of_a_grid_comes_to_what_was_written_or_is_refused(
+    tmp_path: Path, oaktag: Run
+) -> None:
+    """Over lines that are off, expired, observed, of both ways, mirrored, or that a broader one of an
+    earlier layer hides."""
+    files = {
+        "oaktag.yaml": "workspace: w\nlayers: [a.csv, b.csv]\n",
+        "groups.yaml": "groups: [{id: ada, tag: 310}, {id: bo, tag: 320}, {id: cy, tag: 330}]\nsets: {both: [ada, cy]}\n",
+        "permissions.yaml": "permissions:\n  all: [{allow: any}]\n  web: [{allow: https}]\n  nothing: [{deny: any}]\n",
+        "a.csv": "source,destination,permission,mode,way,expires\ncy,both,nothing,enforce,to,\n",
+        "b.csv": "source,destination,permission,mode,way,expires\nada,bo,all,off,,\nbo,ada,all,,,2020-01-01\n"
+        "ada,cy,all,observe,,\nbo,cy,web,,both,\n",
+    }
+    for name, text in files.items():
+        (tmp_path / name).write_text(text)
+    for source, destination, told in (
+        ("ada", "bo", None), ("bo", "ada", None), ("ada", "cy", None), ("ada", "ada", None),
+        ("bo", "cy", "part it into two lines"), ("cy", "bo", None), ("cy", "ada", None),
+    ):  # fmt: skip
+        grid = package.Workspace.load(tmp_path)
+        model = grid.model
+        path = tmp_path / "grid.csv"
+        grid.sheet(path, "grid")
+        cells = list(csv.reader(path.read_text().splitlines()))
+        row = next(r for r in cells if r[0] == source)
+        row[cells[0].index(destination)] = "all"
+        with path.open("w", newline="") as file:
+            csv.writer(file).writerows(cells)
+        ran = oaktag("-C", tmp_path, "matrix", "--in", path, "--write")
+        if told is not None:
+            assert ran.status == 2 and told in ran.err, ran
+        elif ran.status == 0:
+            index = model.groups.index
+            then = package.Workspace.load(tmp_path).model.matrix
+            assert then.forms[then.form(index[source], index[destination])] == then.atoms.full, (
+                source,
+                destination,
+            )
+        else:
+            assert "would not come to all" in ran.err, ran
+        for name, text in files.items():
+            (tmp_path / name).write_text(text)

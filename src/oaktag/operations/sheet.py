@@ -3,15 +3,17 @@ in it."""
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from dataclasses import replace
 from pathlib import Path
 from typing import Literal
 
-from oaktag.errors import UsageError
+from oaktag.core.lines import Line
+from oaktag.errors import UsageError, WorkspaceError
 from oaktag.operations.change import Change, made
 from oaktag.operations.lines import home_of
 from oaktag.operations.model import Model
-from oaktag.workspace import csv_edits
+from oaktag.workspace import csv_edits, edits
 from oaktag.workspace.csvfile import CsvFile
 from oaktag.workspace.matrix_file import COLUMNS, MODES, WAYS
 from oaktag.workspace.sheet import CORNER, LINES, REMOVE, SheetRow, mark, read_sheet, rows_of
@@ -82,7 +84,7 @@ def _written(model: Model) -> dict[tuple[str, int], dict[str, str]]:
 def _by_lines(model: Model, file: CsvFile) -> dict[str, str]:
     """The files that a sheet of lines makes."""
     faults: list[str] = []
-    edits: dict[str, list[tuple[int, SheetRow, dict[str, str]]]] = {}
+    by_file: dict[str, list[tuple[int, SheetRow, dict[str, str]]]] = {}
     fresh: list[SheetRow] = []
     places: dict[str, list[tuple[str, int]]] = {}
     now = _written(model)
@@ -113,12 +115,12 @@ def _by_lines(model: Model, file: CsvFile) -> dict[str, str]:
             continue
         taken.add(found)
         if row.remove or row.cells != now[found]:
-            edits.setdefault(found[0], []).append((found[1], row, now[found]))
+            by_file.setdefault(found[0], []).append((found[1], row, now[found]))
     fresh_by = [(row, _layer(model, row, file.name, faults)) for row in fresh]
     if faults:
         raise UsageError("nothing was changed:\n" + "\n".join(faults))
     changed: dict[str, str] = {}
-    for name, some in edits.items():
+    for name, some in by_file.items():
         text = model.files.folder.text(name)
         for number, row, before in sorted(some, key=lambda e: -e[0]):
             if row.remove:
@@ -152,11 +154,11 @@ def _by_grid(model: Model, file: CsvFile) -> dict[str, str]:
     faults: list[str] = []
     permissions = {p.name for p in model.files.policy.permissions}
     index, matrix = model.groups.index, model.matrix
-    held: dict[tuple[str, str], list[tuple[str, int]]] = {}
+    held: dict[tuple[str, str], list[Line]] = {}
     for line in model.lines:
-        place = line.location.file, line.location.line
-        held.setdefault((line.source, line.destination), []).append(place)
+        held.setdefault((line.source, line.destination), []).append(line)
     changed: dict[str, str] = {}
+    edited: list[tuple[str, str, str, str]] = []
     for row, number in zip(file.rows, file.lines, strict=True):
         for destination, cell in zip(file.header[1:], row[1:], strict=True):
             source, where = row[0], f"{file.name}:{number}"
@@ -166,25 +168,65 @@ def _by_grid(model: Model, file: CsvFile) -> dict[str, str]:
             form = matrix.forms[matrix.form(index[source], index[destination])]
             if cell == harmless_text(model, form):
                 continue
-            places = held.get((source, destination), [])
+            every = held.get((source, destination), [])
+            # Lines that are off or expired stay, but for the only one there is.
+            places = [line for line in every if line.counts(model.today)] or every[:1]
             if cell not in permissions:
                 faults.append(f"{where}: {source} → {destination}: {cell!r} is no permission")
             elif len(places) > 1:
-                told = ", ".join(f"{n}:{at}" for n, at in places)
+                told = ", ".join(str(line.location) for line in places)
                 faults.append(f"{where}: several lines speak of {source} → {destination}: {told}")
+            elif places and places[0].way == "both":
+                faults.append(
+                    f"{where}: {places[0].location} speaks of {destination} → {source} too (way: "
+                    "both); part it into two lines first"
+                )
             elif places:
-                name, at = places[0]
+                name, at = places[0].location.file, places[0].location.line
                 text = changed.get(name, model.files.folder.text(name))
-                changed[name] = csv_edits.with_cells(text, at, {"permission": cell})
+                fields = {"permission": cell}
+                if places[0].mode != "enforce":
+                    fields["mode"] = "enforce"
+                if not places[0].counts(model.today) and places[0].expires is not None:
+                    fields["expires"] = ""
+                changed[name] = csv_edits.with_cells(text, at, fields)
+                edited.append((where, source, destination, cell))
             else:
                 name = home_of(model, source, destination)
                 text = changed.get(name, model.files.folder.text(name))
                 fields = {"source": source, "destination": destination, "permission": cell,
                           "mode": "enforce", "way": "to"}  # fmt: skip
                 changed[name] = csv_edits.with_line(text, fields, file=name)
+                edited.append((where, source, destination, cell))
+    if not faults and changed:
+        faults += _not_come_to(model, changed, edited)
     if faults:
         raise UsageError("nothing was changed:\n" + "\n".join(faults[:40]))
     return changed
+
+
+def _not_come_to(
+    model: Model, changed: dict[str, str], edited: list[tuple[str, str, str, str]]
+) -> Iterator[str]:
+    """Of each edited cell that would not come to what was written: why."""
+    try:
+        then = Model(edits.try_out(model.files, changed), model.today, model)
+    except WorkspaceError as error:
+        raise edits.checked(error) from None
+    index, matrix = then.groups.index, then.matrix
+    number = {p.name: n for n, p in enumerate(then.files.policy.permissions)}
+    for where, source, destination, name in edited:
+        effect = matrix.effects[number[name]]
+        for piece in matrix.pieces(index[source], index[destination], "action"):
+            meant = effect.denies if piece.action == "allow" else effect.allows
+            if piece.mask & meant:
+                line = then.lines[matrix.rows[piece.row].line].location if piece.row >= 0 else None
+                verb = "allows" if piece.action == "allow" else "denies"
+                yield (
+                    f"{where}: {source} → {destination} would not come to {name}: "
+                    f"{line or 'the default'} {verb} {then.text(piece.mask & meant)} first"
+                )
+                break
 
 
 def harmless_text(model: Model, form: int) -> str:
