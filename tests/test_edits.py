@@ -13,12 +13,13 @@ from typing import Any
 
 import pytest
 import yaml
-from hypothesis import given
+from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from oaktag.core.endpoints import Values
 from oaktag.errors import UsageError, WorkspaceError
 from oaktag.located import Location
+from oaktag.workspace import yaml_edits
 from oaktag.workspace.csv_edits import with_cells, with_line, with_words, without_line
 from oaktag.workspace.edits import try_out
 from oaktag.workspace.load import Files, read_files
@@ -463,3 +464,81 @@ def test_what_is_kept_is_what_would_be_read(shipped: Path) -> None:
     assert {("inventory", False), ("network.yaml", False), ("groups.yaml", False)} <= outcomes, (
         outcomes
     )
+
+
+#: Forms in which a list of items can stand in a mapping: text of the whole file, by two lists.
+def _forms(draw: st.DrawFn, lists: dict[str, list[dict[str, str]]]) -> str:
+    comment = st.sampled_from(("", " # so", "  # a: {b, c]"))
+
+    def item(one: dict[str, str]) -> str:
+        quote = draw(st.sampled_from(("", '"', "'")))
+        return (
+            "{" + ", ".join(f"{quote}{k}{quote}: {quote}{v}{quote}" for k, v in one.items()) + "}"
+        )
+
+    def flow(items: list[dict[str, str]]) -> str:
+        if not items:
+            return draw(st.sampled_from(("[]", "[ ]", "[\n  # none yet\n  ]")))
+        words = [item(i) for i in items]
+        trailing = draw(st.sampled_from(("", ",", " ,")))
+        if draw(st.booleans()):
+            inner = "".join(
+                f"\n    {w}{',' if n < len(words) - 1 else trailing}{draw(comment)}"
+                for n, w in enumerate(words)
+            )
+            return f"[{inner}\n  ]"
+        return f"[{', '.join(words)}{trailing}]"
+
+    if draw(st.booleans()):  # one mapping in braces
+        parts = [f'"{name}": {flow(items)}' for name, items in lists.items()]
+        if draw(st.booleans()):
+            return "{\n  " + ",\n  ".join(parts) + draw(st.sampled_from(("", ","))) + "\n}\n"
+        return "{" + ", ".join(parts) + "}" + draw(st.sampled_from(("\n", "")))
+    text = draw(st.sampled_from(("", "# a file\n", "---\n")))
+    for name, items in lists.items():
+        kind = draw(st.sampled_from(("block", "flow", "indented")))
+        if kind == "flow" or not items:
+            empty = (
+                draw(st.sampled_from(("", " ~", " null")))
+                if not items and draw(st.booleans())
+                else f" {flow(items)}"
+            )
+            text += f"{name}:{empty}{draw(comment)}\n"
+            continue
+        indent = "  " if kind == "indented" else ""
+        text += f"{name}:{draw(comment)}\n"
+        for one in items:
+            if draw(st.booleans()):
+                text += f"{indent}- {item(one)}{draw(comment)}\n"
+            else:
+                pairs = [f"{k}: {v}" for k, v in one.items()]
+                text += f"{indent}- {pairs[0]}{draw(comment)}\n" + "".join(
+                    f"{indent}  {p}\n" for p in pairs[1:]
+                )
+        text += draw(st.sampled_from(("", "\n", "# behind\n")))
+    return text if draw(st.booleans()) or not text.endswith("\n") else text[:-1]
+
+
+@settings(max_examples=300)
+@given(data=st.data())
+def test_items_go_in_and_out_of_every_form_of_yaml(data: st.DataObject) -> None:
+    """What is said then is what was said, with an item more or less; and out again, as before."""
+    words = st.dictionaries(
+        st.sampled_from(("give", "note", "at")), st.sampled_from(("ada", "bo-1", "x y")), min_size=1
+    )
+    lists = {name: data.draw(st.lists(words, max_size=3)) for name in ("pins", "rules", "feeds")}
+    text = data.draw(st.composite(lambda draw: _forms(draw, lists))())
+    said = yaml_edits.data_of(text)
+    assert {k: v if isinstance(v, list) else [] for k, v in said.items()} == lists
+    name = data.draw(st.sampled_from(sorted(lists)))
+    more = yaml_edits.with_items(text, name, ["{give: cy, note: new}"])
+    want = {**said, name: [*lists[name], {"give": "cy", "note": "new"}]}
+    assert yaml_edits.data_of(more) == want
+    if lists["rules"]:
+        at = data.draw(st.integers(0, len(lists["rules"]) - 1))
+        ruled = yaml_edits.data_of(yaml_edits.with_rule(text, "cy", {"role": "desk"}, at))
+        assert ruled["rules"][at] == {"give": "cy", "when": {"role": "desk"}}
+        assert len(ruled["rules"]) == len(lists["rules"]) + 1
+    key, node = yaml_edits._top(more, name)  # type: ignore[misc]
+    less = yaml_edits.data_of(yaml_edits.without_item(more, key, node, len(lists[name])))
+    assert {k: v if isinstance(v, list) else [] for k, v in less.items()} == lists

@@ -22,6 +22,12 @@ def _top(text: str, key: str) -> tuple[yaml.Node, Any] | None:
     return next(((k, v) for k, v in root.value if k.value == key), None)
 
 
+def _in_braces(text: str) -> bool:
+    """Whether a file is one mapping in braces, as JSON is."""
+    root = yaml.compose(text, Loader=LOADER) if text.strip() else None
+    return isinstance(root, yaml.MappingNode) and bool(root.flow_style)
+
+
 def _inside(text: str, entry: str) -> str:
     """A file that is one mapping in braces, as JSON is, with an entry more; empty for all else."""
     root = yaml.compose(text, Loader=LOADER) if text.strip() else None
@@ -29,6 +35,41 @@ def _inside(text: str, entry: str) -> str:
         return ""
     at = end_of(text, root.value[-1][1]) if root.value else root.start_mark.index + 1
     return f"{text[:at]}{', ' * bool(root.value)}{entry}{text[at:]}"
+
+
+def data_of(text: str) -> Any:
+    """What YAML text says: mappings, lists, and scalars as they are written.
+
+    Raises:
+        yaml.YAMLError: it is none.
+    """
+    return _plain(yaml.compose(text, Loader=LOADER)) if text.strip() else ""
+
+
+def _plain(node: yaml.Node | None) -> Any:
+    if isinstance(node, yaml.MappingNode):
+        return {_plain(key): _plain(value) for key, value in node.value}
+    if isinstance(node, yaml.SequenceNode):
+        return [_plain(item) for item in node.value]
+    return "" if node is None else node.value
+
+
+def as_meant(text: str, meant: Any, what: str) -> str:
+    """An edited text, if it says what was meant.
+
+    Raises:
+        UsageError: it does not, for the file is written in a form that these edits do not know.
+    """
+    try:
+        held = data_of(text)
+    except yaml.YAMLError:
+        held = None
+    if held != meant:
+        raise UsageError(
+            f"nothing was changed: the file is written in a form in which {what} cannot be put or "
+            "taken out; write its lists in lines, or change it by hand"
+        )
+    return text
 
 
 def quoted(text: str) -> str:
@@ -53,7 +94,11 @@ def with_rule(
     confidence: str | None = None,
 ) -> str:
     """``assignments.yaml`` with one rule more: before the one of a number, or behind all others;
-    conditions, and the least confidence, as they are written."""
+    conditions, and the least confidence, as they are written.
+
+    Raises:
+        UsageError: the file is written in a form in which it cannot be put.
+    """
     when = ", ".join(f"{quoted(name)}: {value}" for name, value in conditions.items())
     least = "" if confidence is None else f", min_confidence: {confidence}"
     item = f"{{give: {quoted(give)}, when: {{{when}}}{least}}}"
@@ -61,16 +106,33 @@ def with_rule(
     if before is None or found is None:
         return with_items(text, "rules", [item])
     node = found[1]
+    meant = data_of(text)
+    meant["rules"].insert(before, data_of(item))
     start = node.value[before].start_mark.index
     if node.flow_style:
-        return f"{text[:start]}{item}, {text[start:]}"
-    at = _dash(text, node, start)
-    return f"{text[:at]}{' ' * node.start_mark.column}- {item}\n{text[at:]}"
+        edited = f"{text[:start]}{item}, {text[start:]}"
+    else:
+        at = _dash(text, node, start)
+        edited = f"{text[:at]}{' ' * node.start_mark.column}- {item}\n{text[at:]}"
+    return as_meant(edited, meant, "a rule")
 
 
 def with_items(text: str, list_: str, items: Sequence[str], *, behind: bool = False) -> str:
     """A file with some items more in a list at its top, behind the others; a list that is not there
-    begins the file, or stands ``behind`` all others."""
+    begins the file, or stands ``behind`` all others.
+
+    Raises:
+        UsageError: the file is written in a form in which they cannot be put.
+    """
+    meant = data_of(text) or {}
+    if isinstance(meant, dict):
+        held = meant.get(list_)
+        meant[list_] = [*(held if isinstance(held, list) else ()), *map(data_of, items)]
+    edited = _with_items(text, list_, items, behind=behind)
+    return as_meant(edited, meant, f"an item of {list_}")
+
+
+def _with_items(text: str, list_: str, items: Sequence[str], *, behind: bool) -> str:
     found = _top(text, list_)
     item = ", ".join(items)
     if found is None and (inside := _inside(text, f"{list_}: [{item}]")):
@@ -90,6 +152,11 @@ def with_items(text: str, list_: str, items: Sequence[str], *, behind: bool = Fa
     if isinstance(node, yaml.SequenceNode) and node.value:
         at = end_of(text, node.value[-1])
         return f"{text[:at]}, {item}{text[at:]}"
+    if _in_braces(text):
+        colon = text.index(":", key.end_mark.index) + 1
+        start = max(node.start_mark.index, colon)
+        end = max(end_of(text, node), start)
+        return f"{text[:start]}{' ' * (start == colon)}[{item}]{text[end:]}"
     start = key.end_mark.index
     told = "\n".join(f"  - {i}" for i in items)
     return f"{text[:start]}:\n{told}{text[max(end_of(text, node), text.index(':', start) + 1) :]}"
@@ -180,7 +247,27 @@ def _words_of(node: yaml.Node | None) -> set[str]:
 
 
 def without_item(text: str, key: yaml.Node, node: yaml.CollectionNode, number: int) -> str:
-    """A list with one item less; comments about the others stay."""
+    """A list with one item less; comments about the others stay.
+
+    Raises:
+        UsageError: the file is written in a form in which it cannot be taken out.
+    """
+    edited = _without_item(text, key, node, number)
+    found = _top(text, key.value)
+    if found is None or found[1].start_mark.index != node.start_mark.index:
+        return edited
+    meant = data_of(text)
+    if isinstance(meant[key.value], dict):
+        del meant[key.value][list(meant[key.value])[number]]
+    else:
+        del meant[key.value][number]
+    said = data_of(edited)
+    if not meant[key.value] and not said.get(key.value):
+        return edited  # an empty list, whatever it is written as
+    return as_meant(edited, meant, f"an item of {key.value}")
+
+
+def _without_item(text: str, key: yaml.Node, node: yaml.CollectionNode, number: int) -> str:
     items, last = node.value, number == len(node.value) - 1
     start, end = items[number].start_mark.index, end_of(text, items[number])
     if node.flow_style:
