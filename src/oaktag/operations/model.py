@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections import Counter
 from collections.abc import Mapping, Sequence
 from datetime import UTC, date, datetime
 from functools import cached_property
@@ -173,14 +174,16 @@ class Model(core.Model):
 
     @cached_property
     def named(self) -> Mapping[str, tuple[Box, ...]]:
-        """The services that the files call by a name: the workspace's own, and those of the IANA
-        registry that entries use."""
+        """The services that entries call by a name: of the workspace's own, and of the IANA
+        registry. Of two names for the same packets neither says which line is meant."""
         own = self.files.permissions.services
         entries = (e for p in self.files.policy.permissions for e in p.entries)
         words = [word for e in entries for word in e.text.split(", ")]
         words += [part for held in self.files.permissions.named.values() for part in held.parts]
-        used = (w for w in dict.fromkeys(words) if w in NAMED and w not in own)
-        return {**own, **{word: parse_service(word) for word in used}}
+        used = dict.fromkeys(w for w in words if w in NAMED or w in own)
+        boxes = {w: own[w] if w in own else parse_service(w) for w in used}
+        count = Counter(frozenset(some) for some in boxes.values())
+        return {word: some for word, some in boxes.items() if count[frozenset(some)] == 1}
 
     def text(self, mask: int) -> str:
         """Packets as services, in the words that the files use."""

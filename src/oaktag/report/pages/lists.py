@@ -23,12 +23,11 @@ def show(page: Page, d: Row, *, folder: str = "") -> None:
 
 def _written(page: Page, d: Row, folder: str) -> None:
     page.table(
-        ("point", "mode", "entries", "plain", "%", "capacity", "bindings", "proved", "file"),
+        ("point", "mode", "entries", "plain", "capacity", "% full", "bindings", "proved", "file"),
         [
             (
-                p["point"], p["mode"], p["entries"], p["plain_entries"], _part(p),
-                p["capacity"] or "",
-                p["bindings"], "yes" if p["proved"] else "no", _below(folder, p["file"]),
+                p["point"], p["mode"], p["entries"], p["plain_entries"],
+                p["capacity"] or "", _full(p), p["bindings"], "yes" if p["proved"] else "no", _below(folder, p["file"]),
             )
             for p in d["points"]
         ],
@@ -60,9 +59,9 @@ def _changed(page: Page, changes: list[Row]) -> None:
         page.paragraph(f"{few(names, 6)}: {told}", "  ", first="changed: ")
 
 
-def _part(row: Row) -> str:
-    """How long a list is, beside its entries one by one."""
-    return f"{100 * row['entries'] / row['plain_entries']:.0f}" if row["plain_entries"] else ""
+def _full(row: Row) -> str:
+    """How much of its point's capacity a list takes, in per cent."""
+    return f"{100 * row['entries'] / row['capacity']:.0f}" if row["capacity"] else ""
 
 
 def _leaner(page: Page, points: list[Row]) -> None:
