@@ -401,3 +401,26 @@ def test_other_names_of_groups_change_their_words_alone(
         )
         assert renamed.splitlines() == after[name].splitlines(), name
     assert before != after
+
+
+@pytest.mark.parametrize(
+    ("instead", "told"),
+    [
+        ("{% for a in range(99999) %}{% for b in range(99999) %}{% endfor %}{% endfor %}", "takes more than"),
+        ("{% for a in range(9999) %}xxxxxxxxxx{% endfor %}", "writes more than"),
+        ("{{ 'x' * 9999999999 }}", "is for numbers that addresses and ports have"),
+        ("{{ 9 ** 999999999 }}", "is for numbers that addresses and ports have"),
+    ],
+)  # fmt: skip
+def test_a_template_ends(
+    instead: str, told: str, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """One that would run for ever, or fill the memory, is refused with its name."""
+    monkeypatch.setattr("oaktag.dialects.template_list.MOST_SECONDS", 0.5)
+    monkeypatch.setattr("oaktag.dialects.template_list.MOST_LETTERS", 50_000)
+    _tiny(tmp_path, "dialect: template, template: closet.yaml", "{allow: https}")
+    file = tmp_path / "closet.yaml"
+    file.write_text(file.read_text().replace("# Hedge 24 list", f"{instead}# Hedge 24 list", 1))
+    with pytest.raises(OakTagError, match=re.escape(told)) as caught:
+        package.Workspace.load(tmp_path).compile(tmp_path / "lists")
+    assert "closet.yaml" in str(caught.value) and not (tmp_path / "lists").exists()

@@ -13,6 +13,7 @@ import re
 from collections.abc import Iterator, Mapping
 from dataclasses import replace
 from functools import partial
+from time import monotonic
 from typing import Any, NamedTuple, NoReturn
 
 from oaktag.core.accesslist import DEFAULT_KEY, AccessList, ListEntry, Standing
@@ -37,21 +38,65 @@ def write(template: Template, held: FlatList | AddressList) -> str:
     Raises:
         UnwritableEntry: the template is none, or fails.
     """
-    from jinja2 import StrictUndefined, TemplateError
-    from jinja2.sandbox import ImmutableSandboxedEnvironment
+    from jinja2 import TemplateError
 
-    environment = ImmutableSandboxedEnvironment(
-        undefined=StrictUndefined, trim_blocks=True, lstrip_blocks=True, keep_trailing_newline=True
-    )
-    environment.filters["ranges"] = _ranges
-    environment.filters["group"] = partial(_group, held.names)
     try:
-        text: str = environment.from_string(template.text).render(list=document(held))
+        return _rendered(template, held)
     except (TemplateError, ArithmeticError, LookupError, TypeError, ValueError) as error:
         line = getattr(error, "lineno", None) or _line_of(error)
         at = f"{template.name}:{template.location.line + line}" if line else template.name
         raise UnwritableEntry(f"{held.point}: {at}: {error}") from None
-    return text
+
+
+#: A template writes at most so many letters, and takes so many seconds.
+MOST_LETTERS, MOST_SECONDS = 256_000_000, 60.0
+
+
+class TooMuch(ValueError):
+    """A template that writes too much, or takes too long."""
+
+
+def _rendered(template: Template, held: FlatList | AddressList) -> str:
+    """The text that a template makes, within its limits: each turn of a loop looks at the clock."""
+    from jinja2 import StrictUndefined, nodes
+    from jinja2 import Template as Compiled
+    from jinja2.sandbox import ImmutableSandboxedEnvironment
+
+    class Limited(ImmutableSandboxedEnvironment):
+        intercepted_binops = frozenset({"*", "**"})
+
+        def call_binop(self, context: Any, operator: str, left: Any, right: Any) -> Any:
+            numbers = all(isinstance(n, int) and abs(n) <= 1 << 32 for n in (left, right))
+            if not numbers or operator == "**":
+                raise TooMuch(f"{operator} is for numbers that addresses and ports have")
+            return super().call_binop(context, operator, left, right)
+
+    environment = Limited(
+        undefined=StrictUndefined, trim_blocks=True, lstrip_blocks=True, keep_trailing_newline=True
+    )
+    environment.filters["ranges"] = _ranges
+    environment.filters["group"] = partial(_group, held.names)
+    until = monotonic() + MOST_SECONDS
+
+    def turn() -> str:
+        if monotonic() > until:
+            raise TooMuch(f"it takes more than {MOST_SECONDS:.0f} seconds")
+        return ""
+
+    tree = environment.parse(template.text)
+    for loop in tree.find_all(nodes.For):
+        ask = nodes.Call(nodes.Name("_turn", "load"), [], [], None, None)
+        loop.body.insert(0, nodes.Output([ask]).set_lineno(loop.lineno))
+    code = environment.compile(tree, filename="<template>")
+    made = Compiled.from_code(environment, code, environment.make_globals({"_turn": turn}))
+    parts: list[str] = []
+    size = 0
+    for part in made.generate(list=document(held)):
+        size += len(part)
+        if size > MOST_LETTERS:
+            raise TooMuch(f"it writes more than {MOST_LETTERS:,} letters")
+        parts.append(part)
+    return "".join(parts)
 
 
 def _line_of(error: BaseException) -> int | None:
