@@ -30,7 +30,7 @@ from oaktag.errors import UnreadableList, UnwritableEntry
 from oaktag.operations.lists import list_of, list_text, points_of, refute
 from oaktag.testing.slow import CUT_SHORT, Stack
 from oaktag.testing.slow_reach import exchanged
-from oaktag.testing.strategies import stacks
+from oaktag.testing.strategies import GROUPS, stacks
 from one_gate import HOME, OWN, PLACES, SEGMENTS, model_of, points
 
 Run = Callable[..., Ran]
@@ -518,3 +518,33 @@ def test_lists_stay_when_only_places_change(sample: Path, tmp_path: Path) -> Non
     old, new = ((tmp_path / x / "hall-edge.nft").read_text() for x in "bc")
     cut = "chain judge"
     assert old.split(cut)[1] == new.split(cut)[1] and old != new
+
+
+def test_an_authentication_header_is_a_protocol_to_the_kernel(
+    tmp_path: Path, real_kernel: None
+) -> None:
+    """Allowed or denied alone, on both families, beside TCP and other numbers."""
+    asked, meant, lists = [], [], []
+    for action in ("allow", "deny"):
+        stack = Stack(
+            dict(GROUPS), {}, {"p": {"entries": [{action: ["proto/51"]}], "otherwise": "allow" if action == "deny" else "deny"}},
+            [[{"source": "*", "destination": "*", "permission": "p", "mode": "", "way": ""}]],
+        )  # fmt: skip
+        model, point = model_of(stack, {}, tmp_path)
+        lists.append(list_text(model, point))
+        ends = {4: ("10.1.0.1", "10.2.0.1"), 6: ("2001:db8:1::1", "2001:db8:2::1")}
+        some = [
+            Question(Packet(f, p, 0 if p == 51 else 9, 0 if p == 51 else 9), *ends[f])
+            for f in (4, 6)
+            for p in (51, 6, 47)
+        ]
+        asked.append(
+            [
+                q._replace(packet=q.packet._replace(source_port=0, destination_port=0))
+                if q.packet.protocol == 47
+                else q
+                for q in some
+            ]
+        )
+        meant.append([(q.packet.protocol == 51) == (action == "allow") for q in some])
+    assert ask(list(zip(lists, asked, strict=True))) == meant

@@ -128,6 +128,8 @@ ACES = Abilities(ports="ranges", icmp_types="single", apart=True, counters=False
 PLAIN_ACES = ACES._replace(
     tags=False, tables=False, state=False, sctp_ports=False, readable="ports", own=False
 )
+#: The extension headers of IPv6 (RFC 8200, section 4.1; RFC 4302).
+HEADERS = frozenset({0, 43, 44, 51, 60})
 #: What a point can be said not to do.
 KERNEL_LIMITS = frozenset({"families", "logging", "observing", "answers"})
 ALL_LIMITS = KERNEL_LIMITS | {"tables", "ports", "range_costs", "icmp_types"}
@@ -162,7 +164,7 @@ DIALECTS = {
         _READ_JSON, _standing(_READ_JSON, json_list_reader.standing),
     ),
     "ietf-acl": Dialect(
-        ".acl.json", nftables.HEADERS, ACES, PLAIN_ACES, ALL_LIMITS, _row(ietf_acl.write),
+        ".acl.json", HEADERS, ACES, PLAIN_ACES, ALL_LIMITS, _row(ietf_acl.write),
         _READ_ACES, _standing(_READ_ACES, ietf_acl_reader.standing),
     ),
 }  # fmt: skip

@@ -57,8 +57,9 @@ FLAG = 0x10000
 LOG_GROUP = 5
 #: The most letters before a record (nf_tables, NF_LOG_PREFIXLEN less its end).
 MOST_PREFIX = 127
-#: What the kernel takes for an extension header of IPv6, and never for a packet's protocol.
-HEADERS = frozenset({0, 43, 44, 51, 60})
+#: What the kernel takes for an extension header of IPv6, and never for a packet's protocol. It
+#: stops at an authentication header, 51, and sees that.
+HEADERS = frozenset({0, 43, 44, 60})
 
 _FAMILY = {4: "ip", 6: "ip6"}
 _TYPE = {4: "ipv4_addr", 6: "ipv6_addr"}
