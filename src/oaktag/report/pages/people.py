@@ -28,9 +28,8 @@ def rows(page: Page, d: Row) -> None:
             for r in d[key]
         ]  # fmt: skip
         if some:
-            page.table(
-                (f"who {verb}", "toward", "packets", "because of"), some[:SHOWN], wrap=(0, 1, 2, 3)
-            )
+            heads = f"who {verb}", "toward", "packets", "because of"
+            page.table(heads, _once(some[:SHOWN]), wrap=(0, 1, 2, 3))
             more(page, len(some))
             page.say()
     for key, verb in (("new", "is new"), ("gone", "is gone")):
@@ -53,6 +52,16 @@ def rows(page: Page, d: Row) -> None:
         )  # fmt: skip
     if d["same_access"]:
         page.say()
+
+
+def _once(some: Sequence[tuple[str, str, str, str]]) -> list[tuple[str, str, str, str]]:
+    """Rows in which who, and why, stand once where the next rows are of the same."""
+    told = [("", "", "", ""), *some]
+    return [
+        ("" if (who, why) == (before[0], before[3]) else who, toward, packets,
+         "" if (who, why) == (before[0], before[3]) else why)
+        for before, (who, toward, packets, why) in zip(told, some, strict=False)
+    ]  # fmt: skip
 
 
 def _reached(row: Row) -> str:
