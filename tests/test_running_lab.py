@@ -425,3 +425,37 @@ def test_the_lab_follows_a_folder_that_is_watched(
     finally:
         following.kill()
         oaktag("-C", sample, "lab", "down")
+
+
+def test_what_stands_in_the_packet_filter_is_all_seen(oaktag: Run, shipped_mended: Path) -> None:
+    """A list that is dormant, one that was flushed, and a table that somebody put beside it: the state
+    says so, and applying the folder loads the list again."""
+    at = "-C", shipped_mended
+    oaktag(*at, "lab", "up")
+    try:
+        assert oaktag(*at, "lab", "apply").status == 0
+
+        def drift() -> int:
+            assert oaktag(*at, "lab", "state").status == 0
+            return oaktag(*at, "drift").status
+
+        def enter(*words: str) -> None:
+            before = Workspace.load(shipped_mended).lab_entering("hall-edge")
+            subprocess.run([*before, "nft", *words], check=True)
+
+        assert drift() == 0
+        enter("add table inet oaktag_hall_edge { flags dormant; }")
+        assert drift() == 1
+        ran = oaktag(*at, "lab", "apply", "--json")
+        assert ran.json["restored"] == ["hall-edge"] and drift() == 0
+        enter("flush chain inet oaktag_hall_edge_ judge")  # it was loaded beside the old one
+        ran = oaktag(*at, "lab", "apply")
+        assert "loaded again" in ran.out and "hall-edge" in ran.out and drift() == 0
+        enter(
+            "table inet other { chain c { type filter hook forward priority 5; tcp dport 443 drop; }; }"
+        )
+        assert drift() == 1
+        enter("delete table inet other")
+        assert drift() == 0
+    finally:
+        oaktag(*at, "lab", "down")

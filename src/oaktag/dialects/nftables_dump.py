@@ -25,6 +25,7 @@ _ICMP = re.compile(
 )
 _ELEMENTS = re.compile(r"\t\telements = \{ (.*?) \}$", re.DOTALL | re.MULTILINE)
 _BLOCK = re.compile(r"^\t(map|set|chain) (\S+) \{[^\n]*\n(.*?)^\t\}\n", re.DOTALL | re.MULTILINE)
+_OF_TABLE = re.compile(r"\t(?!(?:map|set|chain) \S+ \{)[^\t}\n][^\n]*")
 #: Statements with numbers, and as they are written.
 _NAMED = (
     ("ct state { 0x2, 0x4 } accept", "ct state { established, related } accept"),
@@ -59,6 +60,8 @@ def as_written(point: str, dump: str, loaded: str) -> str:
     told_first = [line for line in loaded.split("\n")[:3] if line.startswith("# sources ")]
     lines = ["# Oak Tag access list, form 6", f"# point {point}", *told_first]
     lines.append(dump.split("\n", 1)[0])
+    # What is said of the table itself, as that it is dormant.
+    lines += [line for line in dump.split("\n") if _OF_TABLE.fullmatch(line)]
     for name in named:
         word, rows = told[name]
         loaded_rows = meant.get(name, ("", []))[1]

@@ -176,8 +176,9 @@ class Lab:
             process.wait()
             raise
 
-    def apply(self, version: Version, *, lists: bool) -> dict[str, Any]:
-        """Make the network of another version of it, in place.
+    def apply(self, version: Version, *, lists: bool, restore: bool = False) -> dict[str, Any]:
+        """Make the network of another version of it, in place; with ``restore`` points get their
+        list again where somebody has changed it.
 
         Returns:
             of each kind what has come, is gone or is another by now; how many flows were ended.
@@ -188,7 +189,7 @@ class Lab:
         with self._alone(WAIT):
             folder = self._where()
             name = version.lay(folder)
-            done = self.ask("apply", version=name, lists=lists)
+            done = self.ask("apply", version=name, lists=lists, restore=restore)
             for other in folder.glob(f"{VERSION}*"):
                 if other.name != name:
                     shutil.rmtree(other, ignore_errors=True)

@@ -55,7 +55,8 @@ class Keeper:
         spaces |= {n: self.network.space(n) for n in self.network.plan.nodes}
         self.half = "it is being changed"
         try:
-            done = await self.network.become(plan, lists=lists)
+            restore = bool(request.get("restore"))
+            done = await self.network.become(plan, lists=lists, restore=restore)
         except BaseException as error:
             self.half = str(error) or type(error).__name__
             raise

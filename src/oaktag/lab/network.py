@@ -85,12 +85,13 @@ class LabNetwork:
 
     # -- from one plan to the other ----------------------------------------------------------------
 
-    async def become(self, plan: LabPlan, *, lists: bool) -> dict[str, Any]:
+    async def become(self, plan: LabPlan, *, lists: bool, restore: bool = False) -> dict[str, Any]:
         """Make it the network of another plan.
 
         Args:
             plan: what it is to be.
             lists: whether points get their lists; without, those that hold one lose it.
+            restore: whether points whose list is not as it was loaded get it again.
 
         Returns:
             of each kind what has come, is gone or is another by now; how many flows were ended; of
@@ -100,6 +101,7 @@ class LabNetwork:
             OakTagError: a program of the system refuses, or bindings do not arrive.
         """
         was = self.plan
+        touched = {p for p in self.loaded if restore and self.touched(p, beside=False)}
         ways = {kind: turned(getattr(was, kind), getattr(plan, kind)) for kind in KINDS}
         come, go = Orders(), Orders()
         if not was.nodes:
@@ -120,7 +122,7 @@ class LabNetwork:
         self._give(ruled)
         await self._feeds(was, plan, ways["feeds"])
         wanted = {n: p.text for n, p in plan.points.items()} if lists else {}
-        ended = self._lists(was, wanted)
+        ended = self._lists(was, wanted, touched)
         go.run()
         for name in ways["nodes"].gone:
             self._numbers["nodes"].take(name, self._numbers["nodes"][name])
@@ -130,7 +132,8 @@ class LabNetwork:
             self._marked.pop(name, None)
             self._versions.pop(name, None)
         kinds = {kind: way._asdict() for kind, way in ways.items()}
-        return {**kinds, "ended": ended, "tables": self._learnt}
+        restored = sorted(touched & wanted.keys())
+        return {**kinds, "ended": ended, "tables": self._learnt, "restored": restored}
 
     def _nodes(self, plan: LabPlan, way: Turned, come: Orders, go: Orders) -> None:
         numbers = self._numbers["nodes"]
@@ -203,9 +206,9 @@ class LabNetwork:
 
     # -- lists and tables ------------------------------------------------------------------------
 
-    def _lists(self, was: LabPlan, wanted: dict[str, str]) -> int:
-        """Bring lists and tables up to date, each point's in one transaction; end what is now
-        denied, and return how many flows that are."""
+    def _lists(self, was: LabPlan, wanted: dict[str, str], touched: Collection[str] = ()) -> int:
+        """Bring lists and tables up to date, each point's in one transaction; those that somebody
+        has touched are loaded whole. End what is now denied, and return how many flows that are."""
         orders: dict[str, list[Callable[[], None]]] = {}
         gone = {
             p for p in self.loaded
@@ -239,7 +242,7 @@ class LabNetwork:
             self._marked[name] = fresh
         for point, text in wanted.items():
             name = self.plan.points[point].node
-            before = None if point in gone else self.loaded.get(point)
+            before = None if point in gone or point in touched else self.loaded.get(point)
             if before == text and name not in self._learnt:
                 continue
             tags = was.points[point].tags if before is not None else []
@@ -289,7 +292,8 @@ class LabNetwork:
         *parts, last = nftables_live.load(table, text, ranges, now.tags)
         for part in parts:
             load(part)
-        load(last + (f"delete table inet {old}\n" if old is not None else ""))
+        # Whoever took it away by hand: what is not there cannot be deleted.
+        load(last + (f"table inet {old}\ndelete table inet {old}\n" if old is not None else ""))
         self._tables[point] = table
 
     def _end(self, nodes: Collection[str]) -> int:
@@ -327,18 +331,32 @@ class LabNetwork:
             for name, feed in self.plan.feeds.items()
         }
 
-    def holds(self, point: str) -> str:
-        """The text of the list that the kernel holds for a point."""
-        table = self._tables[point]
-        with inside(self.node(self.plan.points[point].node)):
+    def holds(self, point: str, *, beside: bool = True) -> str:
+        """The text of the list that the kernel holds for a point, and behind it every table that
+        somebody else has put there: packets meet these as well."""
+        table, node = self._tables[point], self.plan.points[point].node
+        ours = {f"inet {self._tables[p]}" for p in self._tables if self.plan.points[p].node == node}
+        ours.add(f"inet {marks.TABLE}")
+        with inside(self.node(node)):
+            every = [
+                line.removeprefix("table ") for line in run(["nft", "list", "tables"]).splitlines()
+            ]
+            if f"inet {table}" not in every:
+                return f"# the table {table} of the point {point} is gone\n"
             dump = run(["nft", "-n", "-s", "list", "table", "inet", table])
+            others = [
+                run(["nft", "-n", "-s", "list", "table", *other.split()])
+                for other in every
+                if beside and other not in ours
+            ]
         named = dump.replace(table, nftables.table_name(point), 1)
-        return nftables_dump.as_written(point, named, self.loaded[point])
+        return nftables_dump.as_written(point, named, self.loaded[point]) + "".join(others)
 
-    def touched(self, point: str) -> bool:
-        """Whether the kernel holds another list than was loaded, with the bindings of now."""
+    def touched(self, point: str, *, beside: bool = True) -> bool:
+        """Whether the kernel holds another list than was loaded, with the bindings of now; or, with
+        ``beside``, tables of somebody else."""
         meant = self.lists_at(self.plan.points[point].node)[point]
-        return self.holds(point) != nftables.write(meant)
+        return self.holds(point, beside=beside) != nftables.write(meant)
 
     def counts(self, point: str) -> dict[str, dict[str, int]]:
         """Packets of every cell of a point: destination tag → source tag → count."""

@@ -79,6 +79,7 @@ class LabChanged(Result):
     endpoints: list[Row]
     points: list[Row]
     broken: list[Row]
+    restored: list[str]
     command: str = "lab apply"
     shown_by: ClassVar[str] = "lab"
     table: ClassVar[str] = "things"
@@ -245,7 +246,7 @@ def apply(whole: Model) -> LabChanged:
     left = [b for b in _broken_in(held) if b.name in known[b.kind]]
     now = failing(model, left)
     version = _version(now, files, model.files.moment, left, held.facts["part"], people)
-    done = lab.apply(version, lists=True)
+    done = lab.apply(version, lists=True, restore=True)
     return _changed("lab apply", _of_held(held, model.files.root), now, done, left)
 
 
@@ -334,6 +335,7 @@ def _changed(
     return LabChanged(
         things=things, tables=tables, ended=done["ended"], cells=found.cells,
         endpoints=found.endpoints, points=found.points, broken=_broken(broken), command=command,
+        restored=done["restored"],
     )  # fmt: skip
 
 

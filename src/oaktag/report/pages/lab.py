@@ -198,7 +198,10 @@ def _changed(page: Page, d: Row) -> None:
         )
     if d["ended"]:
         page.say(f"ended: {count(d['ended'], 'flow')} that a list now denies")
-    if not (d["things"] or d["cells"] or d["endpoints"]):
+    if d["restored"]:
+        names = _some(d["restored"])
+        page.say(f"loaded again, for somebody had changed what the kernel held: {names}")
+    if not (d["things"] or d["cells"] or d["endpoints"] or d["restored"]):
         page.say("the lab is as the folder is: nothing to do")
     for row in d["broken"]:
         page.say(f"broken: {row['kind']} {row['name']}")
