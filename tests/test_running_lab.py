@@ -459,3 +459,41 @@ def test_what_stands_in_the_packet_filter_is_all_seen(oaktag: Run, shipped_mende
         assert drift() == 0
     finally:
         oaktag(*at, "lab", "down")
+
+
+def test_what_is_accepted_is_accepted_of_packets_too(oaktag: Run, shipped: Path) -> None:
+    """The leaks inside of segments are accepted for now: probes say so, and are no fault; all else
+    that is wrong stays so."""
+    at = "-C", shipped
+    oaktag(*at, "lab", "up")
+    try:
+        before = oaktag(*at, "lab", "probe", "--json").json
+        config = shipped / "oaktag.yaml"
+        text = config.read_text()
+        row = "  - {reach: leak, cause: no-point, why: known, until: 2031-01-31}\n"
+        text = (
+            text.replace("accepted:\n", f"accepted:\n{row}", 1)
+            if "accepted:\n" in text
+            else f"{text}accepted:\n{row}"
+        )
+        config.write_text(text)
+        assert oaktag(*at, "lab", "apply").status == 0
+        said = oaktag(*at, "lab", "probe", "--json").json
+        was = {_key(p): p["verdict"] for p in before["probes"]}
+        now = {_key(p): p["verdict"] for p in said["probes"]}
+        taken = {key for key, verdict in now.items() if verdict == "accepted"}
+        assert taken and all(was[key] == "passes though denied" for key in taken)
+        assert all(now[key] == was[key] for key in was.keys() - taken)
+        accepted = {
+            tuple(sorted(f["path"]))
+            for f in oaktag(*at, "reach", "--json").json["flows"]
+            if f["accepted"]
+        }
+        assert accepted
+    finally:
+        oaktag(*at, "lab", "down")
+
+
+def _key(probe: dict[str, Any]) -> tuple[Any, ...]:
+    ends = probe["source"]["address"], probe["destination"]["address"]
+    return (*ends, probe["protocol"], probe["port"], probe["source_port"])

@@ -23,7 +23,7 @@ from oaktag.lab.capturing import capture
 from oaktag.lab.namespaces import NETNS, PLACE, run, socket_of
 from oaktag.lab.network import LabNetwork
 from oaktag.lab.plan import LabPlan, Probe
-from oaktag.lab.probes import Prober
+from oaktag.lab.probes import Pace, Prober
 from oaktag.lab.watching import LOST, Watcher
 
 Answer = dict[str, Any]
@@ -74,7 +74,8 @@ class Keeper:
 
     async def probe(self, request: Answer) -> Answer:
         """Send probes: of each whether it arrived, and whether it was answered."""
-        return {"fared": await self.prober.send(_probes(request), request["meant"])}
+        pace = Pace(*request["pace"]) if request.get("pace") else None
+        return {"fared": await self.prober.send(_probes(request), request["meant"], pace)}
 
     async def follow(self, request: Answer) -> Answer:
         """Send probes, and see at which node each, or its answer, was lost."""

@@ -23,6 +23,15 @@ from oaktag.lab.plan import Probe
 #: opening packet a second time (RFC 6298, section 2: after one second), which would count twice.
 PATIENCE, SHORT = 0.9, 0.35
 AT_ONCE = 1000
+
+
+class Pace(NamedTuple):
+    """How many probes are sent at once, and for how many seconds each is waited for."""
+
+    at_once: int
+    seconds: float
+
+
 CLOSING = 64
 _SOCKETS = {"tcp": socket.SOCK_STREAM, "udp": socket.SOCK_DGRAM, "icmp": socket.SOCK_DGRAM}
 _PROTOCOLS = {6: "tcp", 17: "udp", 1: "icmp", 58: "icmp"}
@@ -221,17 +230,20 @@ class Prober:
         self._space_of, self._is_node = space_of, is_node
         self.listeners = Listeners()
 
-    async def send(self, probes: Sequence[Probe], meant: Sequence[bool]) -> list[Fared]:
+    async def send(
+        self, probes: Sequence[Probe], meant: Sequence[bool], pace: Pace | None = None
+    ) -> list[Fared]:
         """Send each probe once.
 
         Args:
             probes: what to send.
             meant: of which an answer is expected.
+            pace: how many at once, and for how long each is waited for.
         """
         arrivals: set[tuple[str, bool, Seen | None]] = set()
         spaces = {self._space_of(p.destination) for p in probes}
         own = {self._space_of(p.destination) for p in probes if self._is_node(p.destination)}
-        keys, answered = await self._watched(probes, meant, spaces, arrivals, own)
+        keys, answered = await self._watched(probes, meant, spaces, arrivals, own, pace)
         return [
             Fared((self._space_of(p.destination), False, key) in arrivals, got)
             for p, key, got in zip(probes, keys, answered, strict=True)
@@ -257,15 +269,17 @@ class Prober:
     async def _watched(
         self, probes: Sequence[Probe], meant: Sequence[bool], spaces: Iterable[str],
         met: set[tuple[str, bool, Seen | None]], behind: Collection[str] = (),
+        pace: Pace | None = None,
     ) -> tuple[list[Seen | None], list[bool]]:  # fmt: skip
         for p in probes:
             space = self._space_of(p.destination)
             await self.listeners.listen(space, p.destination_address, p.protocol, p.port)
-        gate = asyncio.Semaphore(AT_ONCE)
+        gate = asyncio.Semaphore(pace.at_once if pace else AT_ONCE)
 
         async def one(probe: Probe, expected: bool) -> tuple[Seen | None, bool]:
             async with gate:
-                return await self._send(probe, PATIENCE if expected else SHORT)
+                usual = PATIENCE if expected else SHORT
+                return await self._send(probe, pace.seconds if pace else usual)
 
         with Watching(spaces, lambda space, out, key: met.add((space, out, key)), behind):
             told = await asyncio.gather(*map(one, probes, meant))

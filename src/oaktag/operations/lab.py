@@ -18,6 +18,7 @@ from oaktag.core.service_text import parse_asked
 from oaktag.errors import UsageError
 from oaktag.lab.handle import HOURS, Held, Lab, Version
 from oaktag.lab.plan import Probe
+from oaktag.operations.accepting import Accepting
 from oaktag.operations.compare import Changes, changes
 from oaktag.operations.json_parts import Document
 from oaktag.operations.lab_pack import changed_by_hand, pack
@@ -32,6 +33,7 @@ from oaktag.operations.lab_plan import (
 )
 from oaktag.operations.lab_probe import (
     FARED,
+    Fared,
     Outcome,
     Telling,
     counters,
@@ -40,7 +42,7 @@ from oaktag.operations.lab_probe import (
     key_of,
 )
 from oaktag.operations.lab_reach import reach_agrees
-from oaktag.operations.lab_trials import Trials, Trying
+from oaktag.operations.lab_trials import Trial, Trials, Trying
 from oaktag.operations.model import Model
 from oaktag.operations.result import ABSENT, Result, Row
 from oaktag.workspace.folder import LIVE, Folder
@@ -106,7 +108,7 @@ class LabProbed(Result):
     @property
     def odd(self) -> bool:
         """Whether a probe fared otherwise than meant or told, or counters do not agree."""
-        fine = ("as meant", "no list yet")
+        fine = ("as meant", "no list yet", "accepted")
         wrong = any(p["verdict"] not in fine or not p["agrees"] for p in self.probes)
         return wrong or not all(row["agree"] for row in self.counters)
 
@@ -212,7 +214,9 @@ def up(
     if progress is not None:
         progress(f"{len(sent.sent)} probes before any list")
     seen = lab.ask("probe", probes=_probes(sent), meant=[True] * len(sent.sent))["fared"]
-    rows = [(t, fared(*one)) for t, one in zip(sent.sent, seen, strict=True)]
+    told = [t.fares for t in Telling(model, lists=False).tell_all(sent.sent)]
+    hows = _tried_again(lab, sent.sent, [fared(*one) for one in seen], told)
+    rows = list(zip(sent.sent, hows, strict=True))
     lab.keep("baseline", [[_key(t.probe), how == FARED[0]] for t, how in rows])
     if lists:
         lab.apply(version, lists=True)
@@ -386,6 +390,9 @@ def probe(
         sent = trying.asked(ends[0], ends[1], mask, service or "any service")
     telling = Telling(held_model, lists=held.lists)
     outcomes, counted = _sent(lab, held_model, telling, sent, progress)
+    if held_model.files.borne:
+        accepting = Accepting(held_model)
+        outcomes = [replace(o, accepted=_accepted(held_model, accepting, o)) for o in outcomes]
     rows = [o.row(held_model) for o in outcomes]
     told = _against(rows, against) if against is not None else None
     wrong = [o for o in outcomes if o.disagrees]
@@ -400,6 +407,29 @@ def probe(
         counters=counted, touched=touched, packed=packed,
         **({} if told is None else {"against": told}),
     )  # fmt: skip
+
+
+def _accepted(model: Model, accepting: Accepting, outcome: Outcome) -> bool:
+    """Whether the workspace accepts what became of a probe: whether it accepts all rows between its
+    two ends in which that becomes of its packet."""
+    trial, kind = outcome.trial, outcome.wrong
+    if kind not in ("passes though denied", "blocked though allowed", "the answer is lost"):
+        return False
+    atom = 1 << model.atoms.atom(trial.packet)
+    rows = []
+    for flow in model.state.flows([trial.source], [trial.destination]):
+        leaks, breaks = (
+            {f: mask & atom for f, mask in held.items() if mask & atom}
+            for held in (flow.leaks, flow.breaks)
+        )
+        lost = tuple(r for r in flow.unanswered if r.holds(trial.packet))
+        if kind == "passes though denied" and leaks:
+            rows.append(replace(flow, leaks=leaks, breaks={}, unanswered=()))
+        elif kind == "blocked though allowed" and breaks:
+            rows.append(replace(flow, leaks={}, breaks=breaks, unanswered=()))
+        elif kind == "the answer is lost" and lost:
+            rows.append(replace(flow, leaks={}, breaks={}, unanswered=lost))
+    return bool(rows) and all(map(accepting.of, rows))
 
 
 def _sent(
@@ -417,12 +447,13 @@ def _sent(
         agree = reach_agrees(model, telling, trials, told)
         seen = [fared(*one) for one in waiting.result()["fared"]]
     after = counts_of(lab.ask("counters")["cells"])
+    seen = _tried_again(lab, trials, seen, [t.fares for t in told])
     outcomes = [
         Outcome(t, said, how, baseline.get(tuple(_key(t.probe))), reached=same)
         for t, said, how, same in zip(trials, told, seen, agree, strict=True)
     ]
-    # What does not fare as told is sent once more, and followed: a machine under load loses some.
-    # Of what fares as told it is known where it, or its answer, is lost.
+    # What does not fare as told is followed: of what fares as told it is known where it, or its
+    # answer, is lost.
     again = [
         n for n, o in enumerate(outcomes)
         if o.disagrees or (o.verdict not in QUIET and not o.told.at and not o.told.cut_off)
@@ -430,14 +461,31 @@ def _sent(
     if again:
         some = Trials([trials[n] for n in again])
         lost = lab.ask("follow", probes=_probes(some))["lost"]
-        odd = [n for n in again if outcomes[n].disagrees]
-        retried = Trials([trials[n] for n in odd])
-        second = lab.ask("probe", probes=_probes(retried), meant=[True] * len(odd))["fared"]
-        fresh = {n: fared(*one) for n, one in zip(odd, second, strict=True)}
         for n, (request, answer) in zip(again, lost, strict=True):
             o = outcomes[n]
-            outcomes[n] = replace(o, seen=fresh.get(n, o.seen), lost_at=request or answer)
+            outcomes[n] = replace(o, lost_at=request or answer)
     return outcomes, counters(model, telling, trials, before, after) if telling.lists else []
+
+
+#: A machine under load loses probes: what does not fare as told is tried again, so many at once and
+#: for so many seconds; at last alone, if they are few.
+PACES, MOST_ALONE = ((16, 2.0), (1, 3.0)), 12
+
+
+def _tried_again(
+    lab: Lab, trials: Sequence[Trial], seen: Sequence[Fared], told: Sequence[Fared]
+) -> list[Fared]:
+    """How probes fare, those that do not fare as told tried again with more time."""
+    hows = list(seen)
+    for at_once, seconds in PACES:
+        odd = [n for n, how in enumerate(hows) if how != told[n]]
+        if not odd or (at_once == 1 and len(odd) > MOST_ALONE):
+            break
+        probes = _probes(Trials([trials[n] for n in odd]))
+        again = lab.ask("probe", probes=probes, meant=[True] * len(odd), pace=[at_once, seconds])
+        for n, one in zip(odd, again["fared"], strict=True):
+            hows[n] = fared(*one)
+    return hows
 
 
 #: Verdicts of which nobody asks where it was lost.

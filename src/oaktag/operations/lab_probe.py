@@ -158,6 +158,7 @@ class Outcome:
     baseline: bool | None = None
     lost_at: str = ""
     reached: bool = True
+    accepted: bool = False
 
     @property
     def disagrees(self) -> bool:
@@ -168,6 +169,11 @@ class Outcome:
     @property
     def verdict(self) -> str:
         """What is said of it first."""
+        return "accepted" if self.accepted else self.wrong
+
+    @property
+    def wrong(self) -> str:
+        """The same, whether the workspace accepts it or not."""
         if not self.trial.meant:
             if self.seen == FARED[2]:
                 return "as meant"
