@@ -193,3 +193,24 @@ def test_every_line_that_hides_another_is_named(tmp_path: Path, oaktag: Run) -> 
     said = oaktag("-C", tmp_path, "set", "ada", "*", "nothing", "--way", "both", "--json").json
     assert [(r["file"], r["line"], r["action"], r["otherwise"], r["packets"], r["source"], r["destination"], r["cells"])
             for r in said["overruled"]] == [("m.csv", 2, "allow", True, ["any"], "ada", "cy", 1)]  # fmt: skip
+
+
+def test_swapped_lines_of_everybody(tmp_path: Path, oaktag: Run) -> None:
+    """Servers that may reach everybody's web, and everybody who may reach the people's; the other way
+    round, of anything, or of mixed groups it is none."""
+    files = {
+        "oaktag.yaml": "workspace: w\nlayers: [m.csv]\nsources:\n  - {file: s.csv, kind: server, id: name}\n  - {file: p.csv, kind: user, id: name}\n",
+        "groups.yaml": "groups: [{id: shop, tag: 310}, {id: staff, tag: 320}, {id: both, tag: 330}]\n",
+        "assignments.yaml": "rules: [{give: both, when: {mixed: 'x'}}, {give: shop, when: {kind: server}}, {give: staff, when: {kind: user}}]\n",
+        "permissions.yaml": "permissions:\n  web: [{allow: https}]\n  all: [{allow: any}]\n",
+        "s.csv": "name,mixed\ns1,\ns2,x\n", "p.csv": "name,mixed\np1,\np2,x\n",
+    }  # fmt: skip
+    for name, text in files.items():
+        (tmp_path / name).write_text(text)
+    for row, swapped in (
+        ("shop,*,web", True), ("*,staff,web", True), ("*,shop,web", False), ("staff,*,web", False),
+        ("shop,*,all", False), ("both,*,web", False), ("*,both,web", False), ("shop,staff,web", True),
+    ):  # fmt: skip
+        (tmp_path / "m.csv").write_text(f"source,destination,permission\n{row}\n")
+        found = oaktag("-C", tmp_path, "review", "--json").json["findings"]
+        assert any(f["code"] == "OT305" for f in found) == swapped, row

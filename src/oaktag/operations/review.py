@@ -169,15 +169,20 @@ def _expected_back(model: Model, line: Line, missed: list[_Missed]) -> str | Non
 
 
 def _served_by_users(model: Model, line: Line, kinds: list[set[str]]) -> str | None:
-    """Whether servers alone are to reach what users alone offer."""
-    if STAR in (line.source, line.destination):
+    """Whether servers alone are to reach what users alone offer; or servers alone what everybody
+    offers, or everybody what users alone offer, where the services are named."""
+    allows = model.matrix.effects[line.permission].allows
+    if not allows:
         return None
-    if not model.matrix.effects[line.permission].allows:
+    everybody = STAR in (line.source, line.destination)
+    if everybody and allows == model.atoms.full:
         return None
-    ends = [kinds[model.groups.index[w]] for w in (line.source, line.destination)]
-    if ends == [{"server"}, {"user"}]:
-        return f"all of {line.source} are servers, and all of {line.destination} are users"
-    return None
+    told = []
+    for word, kind in ((line.source, "server"), (line.destination, "user")):
+        if word != STAR and kinds[model.groups.index[word]] != {kind}:
+            return None
+        told += [f"all of {word} are {kind}s"] * (word != STAR)
+    return ", and ".join(told)
 
 
 def _kinds(model: Model) -> list[set[str]]:
