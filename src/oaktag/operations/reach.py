@@ -77,7 +77,7 @@ def reach(
     accepting = Accepting(model)
     if len(sources) * len(destinations) > FEW_PAIRS:
         found = count_rows(state, sources, destinations, progress, accepting)
-    placed = {host.group for host in model.hosts}
+    placed = {host.group for host in model.ends}
     rest: Document = {
         "unplaced": [g.id for i, g in enumerate(model.groups.all) if i and i not in placed]
     }

@@ -6,6 +6,7 @@ from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 from typing import ClassVar
 
+from oaktag.english import counted
 from oaktag.errors import WorkspaceError
 from oaktag.findings import SEVERITIES
 from oaktag.operations.check import check, clashes
@@ -85,13 +86,16 @@ def _not_looked_at(model: Model) -> Iterator[str]:
     else:
         elsewhere = len(model.nowhere)
         if elsewhere:
-            yield f"{elsewhere:,} addresses on no segment: nobody follows their packets"
+            told = counted(elsewhere, "address", "addresses")
+            yield f"{told} on no segment: nobody follows these packets"
         for point in model.network.points.values():
             if point.mode != "enforce":
                 yield f"the point {point.id} is in {point.mode}: it stops nothing"
     held = model.assignment.group < 0
     if held.any():
-        yield f"{int(held.sum()):,} endpoints in no group: they fare as untagged"
+        alone = int(held.sum())
+        verb = "is" if alone == 1 else "are"
+        yield f"{counted(alone, 'endpoint')} {verb} in no group and {verb} treated as untagged"
     if model.files.config.accepted or model.files.borne:
         yield "what oaktag.yaml accepts: oaktag reach --accepted shows it"
     yield "whether points hold these lists: oaktag prove and oaktag drift ask them"

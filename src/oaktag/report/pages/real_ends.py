@@ -12,8 +12,10 @@ def show(page: Page, d: Row) -> None:
     leaks = {r["group"] for r in d["ends"] if r["how"] == "by a leak"}
     lost = {r["group"] for r in d["ends"] if r["how"] == "without its answer"}
     asked = "" if d["service"] == "any" else f" with {d['service']}"
-    verb = "reach" if d["command"] == "callers real" else "can be reached from"
-    parts = [f"{count(len(through), 'group')} really {verb} {d['asked']}{asked}"]
+    one = len(through) == 1
+    callers = d["command"] == "callers real"
+    verb = f"really reach{'es' * one}" if callers else "can really be reached from"
+    parts = [f"{count(len(through), 'group')} {verb} {d['asked']}{asked}"]
     parts += [f"{len(leaks)} of them by a leak"] * bool(leaks)
     parts += [f"packets of {count(len(lost), 'group')} arrive, but their answers are lost"] * bool(
         lost
