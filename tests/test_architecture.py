@@ -13,7 +13,7 @@ ROOT = Path(__file__).parent.parent
 SOURCE = Path(oaktag.__file__).parent
 FORBIDDEN_CALLS = {"open", "print", "input", "exec", "eval", "__import__", "breakpoint"}
 ALLOWED_IMPORTS = {
-    "__future__", "abc", "bisect", "collections", "copy", "dataclasses", "difflib", "enum", "fnmatch",
+    "__future__", "abc", "bisect", "collections", "copy", "dataclasses", "decimal", "difflib", "enum", "fnmatch",
     "functools",
     "hashlib", "heapq", "ipaddress", "itertools", "math", "operator", "re", "types", "typing", "numpy",
     "scipy", "oaktag",

@@ -136,3 +136,32 @@ def test_a_list_is_refuted_where_it_acts_otherwise(seed: int, tmp_path: Path) ->
             told["restores: refuted"] += 1
     refuted = {what.split(":")[0] for what in told if what.endswith("refuted")}
     assert {"source_bindings", "destination_bindings"} <= refuted, told
+
+
+@pytest.mark.parametrize("seed", SEEDS[:2])
+def test_a_list_that_answers_or_records_otherwise_is_refuted(seed: int, tmp_path: Path) -> None:
+    """Whom it lets through is the same; what the sender hears, or the log, is not."""
+    model = write_net(random_net(seed), tmp_path).model
+    told: Counter[str] = Counter()
+    for point in points_of(model):
+        held = model.list_of(point)
+        # An entry of each chain that no packet meets may say what it likes: the last one is met.
+        for name, chain in held.chains.items():
+            last = chain[-1]
+            level = "warning" if last.log is None else None
+            others = {
+                "which the two record otherwise": replace(last, log=level),
+                "of which only one of the two answers the sender": replace(
+                    last, answer=not last.answer
+                ),
+            }
+            for what, entry in others.items():
+                if last.action == "allow" and entry.answer != last.answer:
+                    continue
+                chains = {**held.chains, name: (*chain[:-1], entry)}
+                against = model.refute(point, replace(held, chains=chains))
+                if against is not None:
+                    assert against.listed == against.meant
+                    assert against.what.startswith(what), (against, what)
+                    told[what] += 1
+    assert len(told) == 2, told

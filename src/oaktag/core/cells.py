@@ -108,7 +108,8 @@ def _with_unreadable(
     only what can be read, and what cannot meets an entry of its own before the last one.
     """
     first = next(e for e in entries if _holds(e, whole))
-    if (first.action, first.would) == _outcome(matrix, part, observe)[:2]:
+    done = first.action, first.would, first.log, first.answer
+    if done == _outcome(matrix, part, observe):
         return entries
     wanted = _entry(matrix, [part], keys, observe)
     family, protocol = whole.families[0], whole.protocols[0][0]

@@ -6,9 +6,10 @@ step as the point would (``proof_ways``), ranks lines, resolves cells and evalua
 of each class speaks for all of it. Nothing is sampled, and no constant is the writer's.
 
 What is proved (semantics, sections 5 and 8): for every packet, judged or not, the list's ``action``
-and ``would`` are those of the matrix for the tags that the point should see; packets whose ports
-cannot be read, frames with tags of no group, fragments and packets of known flows included; and
-behind the point the frame has the tag that it came with. Three ways of packets are looked at:
+and ``would`` are those of the matrix for the tags that the point should see, its sender is answered
+where the matrix says so, and it is recorded at the severity that the matrix says; packets whose
+ports cannot be read, frames with tags of no group, fragments and packets of known flows included;
+and behind the point the frame has the tag that it came with. Three ways of packets are looked at:
 those that cross the node, and those that arrive at it or that it sends itself, which are judged
 just where they are to and from addresses of its own that the point is to guard. What a node sends
 to its very own address stays in it, and nobody judges it.
@@ -67,6 +68,8 @@ _KNOWN = "a packet of a flow that is known"
 _FRAGMENT = "a later fragment, whose payload would be taken for ports"
 _NEIGHBOUR = "of neighbour discovery, with hop limit 255"
 _MARKED = "behind the point its frame has another tag"
+_ANSWERED = "of which only one of the two answers the sender"
+_LOGGED = "which the two record otherwise"
 _SHORT = "a packet whose ports cannot be read"
 #: 192.0.2.1 and 192.0.2.2, where a packet's addresses do not matter.
 _EXAMPLE = (0xC0000201, 0xC0000202)
@@ -200,7 +203,7 @@ class _Proof:
             pair = int(listed[n]), int(meant[n])
             if pair not in known:
                 one, two = forms[pair[0]], forms[pair[1]]
-                known[pair] = ((one[0] ^ two[0]) | (one[1] ^ two[1])) & mine
+                known[pair] = one.differing(two) & mine
             if not known[pair]:
                 continue
             source = field.sources.classes[field.sources.example[n]]
@@ -236,10 +239,13 @@ class _Proof:
             kind, bit = next((k, b) for k, b in lines.short.items() if wrong & b)
             packet, what = Packet(*kind, 0, 0), _SHORT
         listed, meant = (lines.forms[number] for number in numbers)
+        if not what and not ((listed.action ^ meant.action) | (listed.would ^ meant.would)) & bit:
+            answered = (listed.answered ^ meant.answered) & bit
+            what = _ANSWERED if answered else _LOGGED
         return Refuted(
             packet, *ends, frame,
-            (_word(listed[0] & bit), _word(listed[1] & bit)),
-            (_word(meant[0] & bit), _word(meant[1] & bit)),
+            (_word(listed.action & bit), _word(listed.would & bit)),
+            (_word(meant.action & bit), _word(meant.would & bit)),
             ", ".join(filter(None, (what, field.way))),
         )  # fmt: skip
 

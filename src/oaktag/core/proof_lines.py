@@ -16,10 +16,9 @@ from numpy.typing import NDArray
 
 from oaktag.core.accesslist import ListEntry
 from oaktag.core.groups import ITSELF, STAR, UNTAGGED, Groups
-from oaktag.core.lines import Action, EntryAction, Line, Policy
+from oaktag.core.lines import SYSLOG_SEVERITIES, Action, EntryAction, Line, Policy
 from oaktag.core.packets import Atoms, Box, Region, boxes_of, exchanged
 
-Both = tuple[int, int]  # the packets allowed by action, and by would
 Codes = NDArray[np.int32]
 #: Protocols of which packets may come whose ports, or type and code, cannot be read.
 _CUT_SHORT = tuple((f, p) for f in (4, 6) for p in (6, 17, 132, {4: 1, 6: 58}[f]))
@@ -30,14 +29,48 @@ _MOST_COLUMNS = 1 << 13
 _MOST_CHAINS = 1 << 16
 
 
+#: No packet, at every severity.
+_UNLOGGED = (0,) * len(SYSLOG_SEVERITIES)
+
+
+class Form(NamedTuple):
+    """What a cell comes to, as sets of packets: those allowed by action and by would; those denied
+    whose sender is answered; and those recorded, by severity."""
+
+    action: int
+    would: int
+    answered: int = 0
+    logged: tuple[int, ...] = _UNLOGGED
+
+    def differing(self, other: Form) -> int:
+        """The packets with which the two do not do the same."""
+        found = (self.action ^ other.action) | (self.would ^ other.would)
+        found |= self.answered ^ other.answered
+        for one, two in zip(self.logged, other.logged, strict=True):
+            found |= one ^ two
+        return found
+
+
 class _Undecided(NamedTuple):
     """A cell after some of its lines: the layer, what is allowed, what no line of the layer has
-    decided yet, and what one of them passed on."""
+    decided yet, and what one of them passed on; what is answered, and what is recorded."""
 
     layer: int
     allowed: int
     here: int
     passed: int
+    answered: int = 0
+    logged: tuple[int, ...] = _UNLOGGED
+
+
+class _Read(NamedTuple):
+    """An entry of a permission: what it does with which packets; the place of its severity, -1 for
+    none; and whether it answers the sender."""
+
+    action: EntryAction
+    mask: int
+    severity: int
+    answers: bool
 
 
 class Lines:
@@ -64,8 +97,8 @@ class Lines:
         #: The group of every tag; -1 where none has it.
         self.group_of = np.full(1 << 16, -1, dtype=np.int32)
         self.group_of[list(groups.by_tag)] = list(groups.by_tag.values())
-        self._numbers: dict[Both, int] = {}
-        self.forms: list[Both] = []
+        self._numbers: dict[Form, int] = {}
+        self.forms: list[Form] = []
         self._lines = sorted(
             self._applied(today), key=lambda pair: _rank(pair[0], pair[1], groups, policy)
         )
@@ -81,7 +114,7 @@ class Lines:
         self._masks: dict[tuple[Box, ...], int] = {}
         self._regions: dict[Region, int] = {}
         self._chains: dict[tuple[object, ...], int] = {}
-        self._steps: dict[int, list[tuple[EntryAction, int]]] = {}
+        self._steps: dict[int, list[_Read]] = {}
 
     def along(self, regions: Collection[Region]) -> Lines:
         """The same lines over packets that are cut along some regions too."""
@@ -90,11 +123,11 @@ class Lines:
             return self
         return Lines(self.groups, self.policy, self._day, stateless=self._stateless, cuts=boxes)
 
-    def number(self, both: Both) -> int:
-        """A number for some packets allowed: equal ones have the same."""
-        known = self._numbers.setdefault(both, len(self._numbers))
+    def number(self, form: Form) -> int:
+        """A number for what a cell comes to: equal ones have the same."""
+        known = self._numbers.setdefault(form, len(self._numbers))
         if known == len(self.forms):
-            self.forms.append(both)
+            self.forms.append(form)
         return known
 
     def of_family(self, family: int) -> int:
@@ -150,8 +183,15 @@ class Lines:
         found = self.column(target).copy()
         for source in range(len(found)):
             own, back = (self.forms[n] for n in (found[source], self.column(source)[target]))
-            both = own[0] | self._exchanged(back[0]), own[1] | self._exchanged(back[1])
-            found[source] = self.number(both)
+            action, would = (self._exchanged(mask) for mask in (back.action, back.would))
+            # What passes as an answer alone is recorded as what it answers.
+            fresh = action & ~own.action
+            logged = tuple(
+                (mine & ~fresh) | (self._exchanged(theirs & back.action) & fresh)
+                for mine, theirs in zip(own.logged, back.logged, strict=True)
+            )
+            form = Form(own.action | action, own.would | would, own.answered & ~fresh, logged)
+            found[source] = self.number(form)
         return found
 
     def _exchanged(self, mask: int) -> int:
@@ -166,16 +206,23 @@ class Lines:
 
     def _read(self, state: int, layer: int, permission: int) -> int:
         """The state after one line more. What a layer passes on is undecided in the next again."""
-        before, allowed, here, passed = self._states[state]
+        before, allowed, here, passed, answered, logs = self._states[state]
+        logged = list(logs)
         if layer != before:
             here, passed = here | passed, 0
-        for action, mask in self._entries(permission):
+        for action, mask, severity, answers in self._entries(permission):
+            hit = here & mask
             if action == "allow":
-                allowed |= here & mask
+                allowed |= hit
             elif action == "pass":
-                passed |= here & mask
+                passed |= hit
+            elif answers:
+                answered |= hit
+            if severity >= 0 and action != "pass":
+                logged[severity] |= hit
             here &= ~mask
-        found = self._state(_Undecided(layer, allowed, here, passed))
+        after = _Undecided(layer, allowed, here, passed, answered, tuple(logged))
+        found = self._state(after)
         self._after[state, layer, permission] = found
         return found
 
@@ -186,19 +233,21 @@ class Lines:
             defaults = default, self.policy.observed_default or default
             allowed = [0, 0]
             for n, (state, last) in enumerate(zip((acting, watched), defaults, strict=True)):
-                _, allowed[n], here, passed = self._states[state]
+                _, allowed[n], here, passed, *_ = self._states[state]
                 allowed[n] |= (here | passed) if last == "allow" else 0
-            self._ends[acting, watched] = self.number((allowed[0], allowed[1]))
+            acted = self._states[acting]
+            form = Form(allowed[0], allowed[1], acted.answered, acted.logged)
+            self._ends[acting, watched] = self.number(form)
         return self._ends[acting, watched]
 
-    def _entries(self, permission: int) -> list[tuple[EntryAction, int]]:
+    def _entries(self, permission: int) -> list[_Read]:
         if permission not in self._steps:
             held = self.policy.permissions[permission]
-            steps: list[tuple[EntryAction, int]] = [
-                (e.action, self._entry(e.boxes)) for e in held.entries
+            steps = [
+                _Read(e.action, self._entry(e.boxes), _place(e.log), e.answer) for e in held.entries
             ]
             if held.otherwise is not None:
-                steps.append((held.otherwise, self.full))
+                steps.append(_Read(held.otherwise, self.full, -1, False))
             self._steps[permission] = steps
         return self._steps[permission]
 
@@ -225,27 +274,35 @@ class Lines:
 
     def chain(self, chain: tuple[ListEntry, ...]) -> int:
         """What a chain of a list allows, as a number."""
-        said = tuple((e.region, e.readable, e.action, e.would) for e in chain)
+        said = tuple((e.region, e.readable, e.action, e.would, e.log, e.answer) for e in chain)
         if said not in self._chains:
-            action = would = 0
+            action = would = answered = 0
+            logged = list(_UNLOGGED)
             for entry in reversed(chain):
                 mask = self.full if entry.region is None else self._region(entry.region)
                 if entry.readable:
                     mask &= self.atoms.full
                 action = action | mask if entry.action == "allow" else action & ~mask
                 would = would | mask if entry.would == "allow" else would & ~mask
+                answers = entry.answer and entry.action == "deny"
+                answered = answered | mask if answers else answered & ~mask
+                place = _place(entry.log)
+                for n, held in enumerate(logged):
+                    logged[n] = held | mask if n == place else held & ~mask
             if len(self._chains) > _MOST_CHAINS:
                 self._chains.clear()
-            self._chains[said] = self.number((action, would))
+            self._chains[said] = self.number(Form(action, would, answered, tuple(logged)))
         return self._chains[said]
 
     def always(self, action: Action, would: Action) -> int:
         """What allows all packets or none, as a number."""
-        return self.number((self.full * (action == "allow"), self.full * (would == "allow")))
+        return self.number(Form(self.full * (action == "allow"), self.full * (would == "allow")))
 
     def observed(self, number: int) -> int:
-        """What a point that observes does: all pass, and what is not allowed is recorded."""
-        return self.number((self.full, self.forms[number][0]))
+        """What a point that observes does: all pass, nobody is answered, and what is not allowed is
+        recorded."""
+        held = self.forms[number]
+        return self.number(Form(self.full, held.action, 0, held.logged))
 
     def _region(self, region: Region) -> int:
         if region not in self._regions:
@@ -264,6 +321,11 @@ class Lines:
             ):
                 found |= bit
         return found
+
+
+def _place(severity: str | None) -> int:
+    """The place of a severity; -1 for none."""
+    return -1 if severity is None else SYSLOG_SEVERITIES.index(severity)
 
 
 def _rank(line: Line, mirrored: bool, groups: Groups, policy: Policy) -> tuple[int, ...]:

@@ -298,6 +298,8 @@ def refuted(model: Model, against: Refuted) -> Document:
         frame = f" with tag {against.frame}{named} in its frame"
     frame += f", {against.what}" if against.what else ""
     said = f"the list says {_answers(against.listed)}, the matrix {_answers(against.meant)}"
+    if against.listed == against.meant:
+        said = f"both say {_answers(against.listed)}"
     return {
         "packet": packet_json(against.packet),
         "source": source,

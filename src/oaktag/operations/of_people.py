@@ -255,8 +255,9 @@ class OfPeople(Asked):
 
         Example:
             >>> quillmere = oaktag.Workspace.load(oaktag.sample())
-            >>> quillmere.typos().typos
-            []
+            >>> first = quillmere.typos().typos[0]
+            >>> first["value"], first["instead"], first["was"], first["is"]
+            ('archive', 'rchive', 'archive', 'untagged')
         """
         from oaktag.operations.typos import typos
 
