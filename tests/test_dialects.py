@@ -48,7 +48,7 @@ def test_what_is_written_is_read_back_and_equal(kind: str, tmp_path: Path) -> No
         max_examples=10 if slow(kind) else 30, database=None, phases=[Phase.explicit, Phase.generate], deadline=None,
         suppress_health_check=list(HealthCheck),
     )  # fmt: skip
-    @given(stack=stacks(), point=points)
+    @given(stack=stacks(recorded=True), point=points)
     def holds(stack: Stack, point: dict[str, Any]) -> None:
         model, made = of_kind(stack, point, kind, tmp_path)
         dialect = dialect_of(model, made)

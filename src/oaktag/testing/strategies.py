@@ -58,9 +58,19 @@ HALVES = {
 
 
 @st.composite
-def stacks(draw: st.DrawFn, most_lines: int = 6) -> Stack:
-    """A matrix with every feature: layers, orders, sets, ways, modes, pass, observed default."""
-    named = {f"p{n}": draw(permissions) for n in range(draw(st.integers(1, 4)))}
+def stacks(draw: st.DrawFn, most_lines: int = 6, *, recorded: bool = False) -> Stack:
+    """A matrix with every feature: layers, orders, sets, ways, modes, pass, observed default.
+
+    ``recorded``: some of its entries are logged, and some answer the sender.
+    """
+    named: dict[str, dict[str, Any]] = {
+        f"p{n}": draw(permissions) for n in range(draw(st.integers(1, 4)))
+    }
+    for entry in (e for p in named.values() for e in p["entries"] if recorded and "pass" not in e):
+        if draw(st.booleans()):
+            entry["log"] = draw(st.sampled_from(("warning", "notice")))
+        if "deny" in entry and draw(st.booleans()):
+            entry["answer"] = True
     named["halves"] = dict(HALVES)
     row = st.fixed_dictionaries(
         {
