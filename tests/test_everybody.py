@@ -81,15 +81,19 @@ def traced(workspace: package.Workspace, a: str, b: str, service: str) -> set[st
     return told
 
 
+def _loaded(net: Net, folder: Path) -> package.Workspace:
+    shutil.rmtree(folder, ignore_errors=True)
+    folder.mkdir()
+    write_net(net, folder)
+    return package.Workspace.load(folder)
+
+
 @settings(max_examples=20)
 @given(net=workspaces(), service=st.sampled_from(sorted(SERVICES)))
 def test_who_gets_through_is_the_union_of_all_traces(
     net: Net, service: str, tmp_path: Path
 ) -> None:
-    shutil.rmtree(tmp_path / "w", ignore_errors=True)
-    (tmp_path / "w").mkdir()
-    write_net(net, tmp_path / "w")
-    workspace = package.Workspace.load(tmp_path / "w")
+    workspace = _loaded(net, tmp_path / "w")
     model = workspace.model
     held = everybody(net)
     groups = {a: model.groups.all[_group(net, model, a, name)].id for a, name in held.items()}
@@ -121,10 +125,7 @@ def _group(net: Net, model: Any, address: str, name: str | None) -> int:
 def test_what_a_newcomer_obtains_is_the_union_of_all_traces(
     net: Net, segment: str, tmp_path: Path
 ) -> None:
-    shutil.rmtree(tmp_path / "w", ignore_errors=True)
-    (tmp_path / "w").mkdir()
-    write_net(net, tmp_path / "w")
-    workspace = package.Workspace.load(tmp_path / "w")
+    workspace = _loaded(net, tmp_path / "w")
     tagged = copy.deepcopy(net)
     for one in tagged.segments:
         one.setdefault("tag", "untagged")

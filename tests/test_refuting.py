@@ -11,6 +11,7 @@ from pathlib import Path
 
 import pytest
 
+from list_kinds import of_kind
 from networks import SEEDS, random_net, write_net
 from oaktag.core.accesslist import (
     AccessList,
@@ -26,8 +27,10 @@ from oaktag.core.acting import act
 from oaktag.core.addresses import Range
 from oaktag.core.lines import Action
 from oaktag.core.packets import Packet
-from oaktag.operations.lists import points_of
+from oaktag.operations.lists import list_of, points_of
 from oaktag.operations.model import Model
+from oaktag.testing.slow import Stack
+from oaktag.testing.strategies import GROUPS
 
 #: A change, and the addresses at which it may show: sources and destinations, by family.
 Change = tuple[str, AccessList, list[tuple[int, int]], list[tuple[int, int]]]
@@ -165,3 +168,25 @@ def test_a_list_that_answers_or_records_otherwise_is_refuted(seed: int, tmp_path
                     assert against.what.startswith(what), (against, what)
                     told[what] += 1
     assert len(told) == 2, told
+
+
+def test_what_passes_as_an_answer_is_not_answered(tmp_path: Path) -> None:
+    """A point that is stateless: what its own cell denies, and answers, the opposite one lets pass."""
+    row = {"mode": "", "way": ""}
+    stack = Stack(
+        dict(GROUPS), {},
+        {"no": {"entries": [{"deny": ["443/tcp"], "answer": True, "log": "notice"}]},
+         "yes": {"entries": [{"allow": ["any"]}]}},
+        [[{"source": "ada", "destination": "bo", "permission": "no", **row},
+          {"source": "bo", "destination": "ada", "permission": "yes", **row}]],
+        "deny",
+    )  # fmt: skip
+    point = {
+        "stateful": False,
+        "from": "*",
+        "toward": "*",
+        "inside": True,
+        "match": {"source": "tag"},
+    }
+    model, made = of_kind(stack, point, "json", tmp_path)
+    assert model.refute(made, list_of(model, made)) is None
