@@ -22,7 +22,7 @@ DISPLAY = ":77"
 SHOTS = {
     "check": ("quillmere", ["oaktag check", "oaktag help OT203", "oaktag groups --unlike | tail -22"]),
     "explain": ("quillmere", ["oaktag explain 0200.5e10.0024", "oaktag find 8443/tcp"]),
-    "members": ("quillmere", ["oaktag members --when 'site=ashgrove, model=SC-*|WD-*'", "oaktag members --when 'site=ashgrove, model=SC-*' --save tablets --before 7", "oaktag split kiosks kiosks-old --when model=SC-200 | tail -12"]),
+    "members": ("quillmere", ["oaktag members --when 'site=ashgrove, model=SC-*|WD-*'", "oaktag members --when 'site=ashgrove, model=SC-*' --save tablets --before 7"]),
     "matrix": ("quillmere", ["oaktag matrix"]),
     "cell": ("quillmere", ["oaktag cell kiosks catalogue", "oaktag decide ivo loans-1 ssh"]),
     "review": ("quillmere", ["oaktag review"]),
