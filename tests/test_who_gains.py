@@ -241,9 +241,11 @@ def test_the_gate_sees_people_and_not_cells(
     shipped_mended: Path, before: Path, oaktag: Run
 ) -> None:
     """Nobody's cell opens, and the cook is in the payroll's group."""
-    ran: Ran = oaktag("-C", shipped_mended, "pin", "dirk", "--to", "librarians", "--write")
-    assert ran.status == 0 and "dirk moves from patrons to librarians" in " ".join(ran.out.split())
-    assert ran.out.startswith("1 endpoint gains; nobody loses")
+    asked = ("-C", shipped_mended, "pin", "dirk", "--to", "librarians")
+    cause = oaktag(*asked, "--json").json["gained"][0]["cause"]
+    assert (cause["kind"], cause["endpoint"], cause["was"], cause["is"]) == ("move", "dirk", "patrons", "librarians")  # fmt: skip
+    ran: Ran = oaktag(*asked, "--write")
+    assert ran.status == 0 and ran.out.startswith("1 endpoint gains; nobody loses")
     ran = oaktag("-C", shipped_mended, "compare", f"{before}/", "--fail-on", "gained")
     assert ran.status == 1 and ran.out.startswith("1 endpoint gains; nobody loses")
     assert oaktag("-C", shipped_mended, "compare", f"{before}/", "--fail-on", "opened").status == 0

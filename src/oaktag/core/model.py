@@ -286,14 +286,14 @@ class Model:
         from oaktag.core.placement import part_networks, place_unknown
 
         known = self._placed[0]
-        tables = self._tables(by)
+        tables = self.tables(by)
         unknown = place_unknown(self.groups, self.network, self.registry, tables, known)
         parts = part_networks(
             self.groups, self.assignment, self.network, self.registry, tables, known
         )
         return parts.and_also(unknown)
 
-    def _tables(self, more: Sequence[Lookup] = ()) -> list[Lookup]:
+    def tables(self, more: Sequence[Lookup] = ()) -> list[Lookup]:
         """The different tables of bindings of all nodes, and some more."""
         every = [*map(self.knowledge.at, self.network.nodes), *more]
         return list({id(table): table for table in every}.values())
@@ -303,7 +303,7 @@ class Model:
         addresses that every table treats alike one."""
         from oaktag.core.placement import place_unknown
 
-        tables = self._tables()
+        tables = self.tables()
         found: dict[tuple[int, ...], Host] = {}
         for host in place_unknown(
             self.groups, self.network, self.registry, tables, self.known_hosts, [segment]

@@ -11,18 +11,19 @@ hold the cells that they hold in the whole network; those of the sides are left 
 
 from __future__ import annotations
 
+from bisect import bisect_right
 from collections.abc import Collection, Iterator, Mapping, Sequence
 from itertools import islice
 from typing import NamedTuple
 
 import numpy as np
 
-from oaktag.core.addresses import WIDTH, Prefix
+from oaktag.core.addresses import prefixes_of
 from oaktag.core.bindings import Binding, Bindings, Lookup
 from oaktag.core.model import Given, Model
 from oaktag.core.network import Feed, Link, Network, Node, Point, Scope
 from oaktag.core.paths import MOST_PATHS
-from oaktag.core.placement import Host, Hosts
+from oaktag.core.placement import Host, Hosts, cuts_between
 from oaktag.core.registry import PrefixPin
 
 
@@ -210,9 +211,13 @@ def _marking(model: Model, part: Part) -> Part:
     there = Model(part.given(model.given._replace(network=part.network)), model)
     more: dict[str, list[Binding]] = {heart: [] for heart in part.stands_for}
     marking: set[str] = set()
-    tables = {heart: Lookup(held, order) for heart, held in part.besides.items()}
     ways: dict[tuple[str, str], bool] = {}
-    for host in sorted(part.stand_ins(there.hosts), key=lambda h: (h.node, h.family, h.address)):
+    wide = [there.known_hosts[row] for row in there.known_hosts.ends]
+    stretched = {h.endpoint for h in wide} | {-1}
+    grounds = [s for of in there.network.spans.values() for s in of]
+    cuts = cuts_between((there.registry, *there.tables()), wide, grounds)
+    hosts = sorted(part.stand_ins(there.hosts), key=lambda h: (h.node, h.family, h.address))
+    for host in sorted(hosts, key=lambda h: h.endpoint not in stretched):
         entry = model.network.segments[host.segment].node if host.segment else host.node
         way = host.node, entry
         if way not in ways:
@@ -220,9 +225,17 @@ def _marking(model: Model, part: Part) -> Part:
         tag = model.knowledge.at(entry).tag(host.family, host.address) if ways[way] else 0
         if tag:
             marking.add(host.node)
-        if tag != tables[host.node].tag(host.family, host.address):
-            own = Prefix(host.family, host.address, WIDTH[host.family])
-            more[host.node].append(Binding(own, tag, order[0], node=host.node))
+        held = Lookup(Bindings.join([part.besides[host.node], Bindings.of(more[host.node])]), order)
+        if tag == held.tag(host.family, host.address):
+            continue
+        first = last = host.address
+        if host.endpoint in stretched:  # it stands for all of a stretch, which stays whole
+            at = bisect_right(cuts[host.family], host.address)
+            first, last = cuts[host.family][at - 1], cuts[host.family][at] - 1
+        more[host.node] += [
+            Binding(prefix, tag, order[0], node=host.node)
+            for prefix in prefixes_of(host.family, first, last)
+        ]
     nodes = [
         n._replace(marks=True) if n.name in marking else n for n in part.network.nodes.values()
     ]
