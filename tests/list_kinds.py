@@ -69,7 +69,7 @@ def changed(text: str, rng: random.Random) -> str:
     """A character, word or line more, less, other, or in another place."""
     lines = text.split("\n")
     at, other = rng.randrange(len(lines)), rng.randrange(len(lines))
-    kind = rng.randrange(13)
+    kind = rng.randrange(14)
     if kind == 9:  # what ends a line for some readers, acts on a terminal, or is not seen
         place = rng.randrange(len(text))
         return text[:place] + rng.choice("\r\v\f\x00\x1b\x85\u2028\u200b\xa0") + text[place:]
@@ -79,6 +79,11 @@ def changed(text: str, rng: random.Random) -> str:
         lines[at] += rng.choice((" ", "\t", "\\", "\x1b[0m", " #", ";"))
     elif kind == 12:  # the kernel reads the port of whatever has ports
         lines[at] = re.sub(r"\b(?:tcp|udp|sctp) ([sd]port)", r"th \1", lines[at])
+    elif kind == 13:  # another line is said to have decided
+        keys = list(re.finditer(r"\b[0-9a-f]{16}\b", text))
+        if keys:
+            match = rng.choice(keys)
+            return text[: match.start()] + rng.choice(keys)[0] + text[match.end() :]
     elif kind == 0:
         del lines[at]
     elif kind == 1:

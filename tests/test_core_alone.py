@@ -190,7 +190,7 @@ def test_lists_are_compiled_and_proved_without_files(seed: int) -> None:
                 network.spans_of(point.origins), network.spans_of(point.targets),
                 Inside(() if point.inside else network.inside_pairs),
             )  # fmt: skip
-            return Meant(point, lines, places, sides[0], sides[1])
+            return Meant(point, lines, places, sides[0], sides[1], model.keys)
 
         held = compile_point(point, Blocks(model.matrix, model.keys), model.network, ranges, scope)
         assert held.point == point.id

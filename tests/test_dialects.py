@@ -12,6 +12,7 @@ import subprocess
 import sys
 from collections import Counter
 from collections.abc import Iterator
+from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
@@ -21,7 +22,8 @@ from hypothesis import HealthCheck, Phase, given, settings
 
 import oaktag as package
 from list_kinds import KINDS, TEMPLATES, changed, of_kind, slow
-from oaktag.core.acting import act
+from oaktag.core.accesslist import OUTSIDE_KEY, UNJUDGED_KEY, UNSAID_KEY, AccessList
+from oaktag.core.acting import Acted, act
 from oaktag.core.addresses import parse_address
 from oaktag.core.packets import Packet
 from oaktag.dialects.ietf_acl import opened
@@ -29,6 +31,7 @@ from oaktag.dialects.json_lines import text_of
 from oaktag.errors import OakTagError, UnreadableList, UnwritableEntry
 from oaktag.operations.lists import dialect_of, list_of, refute, written
 from oaktag.testing.slow import Stack
+from oaktag.testing.slow_reach import exchanged as slow_exchanged
 from oaktag.testing.strategies import GROUPS, stacks
 from one_gate import PLACES, points
 
@@ -157,6 +160,90 @@ def test_a_changed_list_is_refused_refuted_or_the_same(kind: str, tmp_path: Path
 
     holds()
     assert told["refused"] > 5 and told["refuted"] > 0, told
+
+
+@pytest.mark.parametrize("kind", KINDS)
+def test_a_list_that_names_another_line_is_refuted(kind: str, tmp_path: Path) -> None:
+    """The entry that a packet meets names the line that decides, by the slow reference; without that
+    name, or with that of a line that decides nothing, the list is refuted."""
+    rng = random.Random(kind)
+    told: Counter[str] = Counter()
+
+    @settings(max_examples=4 if slow(kind) else 10, database=None, deadline=None,
+              phases=[Phase.explicit, Phase.generate], suppress_health_check=list(HealthCheck))  # fmt: skip
+    @given(stack=stacks(recorded=True), point=points)
+    def holds(stack: Stack, point: dict[str, Any]) -> None:
+        model, made = of_kind(stack, point, kind, tmp_path)
+        try:
+            held = dialect_of(model, made).read(written(model, made, list_of(model, made)).text)
+        except UnwritableEntry:
+            return
+        key_at = {
+            (line.location.file, line.location.line): key
+            for line, key in zip(model.lines, model.keys, strict=True)
+        }
+        packets = [Packet(*p) for p in stack.packets() if p[0] in made.families]
+        table = model.knowledge.at(made.node)
+        for _ in range(12):
+            packet = rng.choice(packets)
+            places = [a for of in PLACES.values() for a in of if (":" in a) == (packet.family == 6)]
+            ends = [parse_address(x)[1] for x in rng.sample(places, 2)]
+            acted = act(held, packet, *ends)
+            if acted.entry is None or {UNJUDGED_KEY, OUTSIDE_KEY} & set(acted.entry.keys):
+                continue
+            names = [model.groups.name(table.tag(packet.family, end)) for end in ends]
+            deciding = {
+                _key(stack, names, packet, answer, key_at, stateful=made.stateful)
+                for answer in (("action",) if made.mode == "observe" else ("action", "would"))
+            }
+            unsaid = acted.entry.keys.count(UNSAID_KEY)
+            if not acted.entry.keys:  # the form has no room for any
+                continue
+            assert len(deciding - set(acted.entry.keys)) <= unsaid, (names, packet, acted)
+            known = deciding & set(acted.entry.keys)
+            if unsaid or not known:
+                continue
+            key = rng.choice(sorted(known))
+            fewer = tuple(k for k in acted.entry.keys if k != key) or ("0" * 16,)
+            more = (*acted.entry.keys, rng.choice(["0" * 16, "00ab" * 4]))
+            for what, keys in (("fewer", fewer), ("more", more)):
+                against = model.refute(made, _citing(held, acted, keys))
+                assert against is not None and against.deciding, (what, names, packet, acted)
+                told[what] += 1
+
+    holds()
+    silent = not any("keys" in p for p in _patterns(kind))
+    assert told["fewer"] + told["more"] > 6 or silent, told
+
+
+def _key(
+    stack: Stack, names: list[str], packet: Packet, answer: str,
+    key_at: dict[tuple[str, int], str], *, stateful: bool,
+) -> str:  # fmt: skip
+    """The key of the line that decides, by the slow reference."""
+    source, destination = names
+    decided, place, _ = stack.decide(source, destination, packet, answer)
+    if not stateful and decided == "deny":
+        back, other, _ = stack.decide(destination, source, slow_exchanged(packet), answer)
+        place = other if back == "allow" else place
+    return "default" if place is None else key_at[f"matrix/{place[0] + 1}0.csv", place[1]]
+
+
+def _citing(held: AccessList, acted: Acted, keys: tuple[str, ...]) -> AccessList:
+    """The list with other keys at the entry that a packet met, in that one chain."""
+    name = held.blocks[acted.destination][acted.source]
+    chain = tuple(
+        replace(entry, keys=tuple(sorted(keys))) if entry is acted.entry else entry
+        for entry in held.chains[name]
+    )
+    return replace(held, chains={**held.chains, name: chain})
+
+
+def _patterns(kind: str) -> list[str]:
+    """What the entries of a template are read back by; of other kinds that they name lines."""
+    if "template" not in KINDS[kind]:
+        return ["keys"]
+    return [(TEMPLATES / KINDS[kind]["template"]).read_text()]
 
 
 #: What stands in a document for another value.

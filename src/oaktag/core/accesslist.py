@@ -21,9 +21,16 @@ from oaktag.core.lines import Action
 from oaktag.core.packets import Region
 
 DEFAULT_KEY = "default"
+#: What stands for the keys of lines where no line speaks: what nobody judges, and what is outside.
+UNJUDGED_KEY, OUTSIDE_KEY = "unjudged", "outside"
+#: The key of a line that an entry serves and has no room for.
+UNSAID_KEY = "f" * 16
 EVERYWHERE = (Span(4, 0, (1 << 32) - 1), Span(6, 0, (1 << 128) - 1))
 Frames = Literal["frame", "bindings", "ignored"]
 WhichEnd = Literal["source", "destination"]
+#: Of what it is true that an entry cites just the lines that decide: the packets that meet it; all
+#: of the cells that it serves; or all cells of its list.
+CitesFor = Literal["packets", "cells", "list"]
 
 
 # -- the steps of a head -------------------------------------------------------------------------
@@ -159,19 +166,37 @@ class Block(dict[int, str]):
 
     Attributes:
         chains: these chains, with the keys of this block's cells.
+        cited: of cells that share a chain with others, and cite other lines: their entries.
         used: of how many of its cells each chain is.
         known: what others have worked out from it, each under its own name.
     """
 
-    __slots__ = ("chains", "known", "used")
+    __slots__ = ("chains", "cited", "known", "used")
 
     def __init__(
-        self, row: Iterable[tuple[int, str]], chains: Mapping[str, tuple[ListEntry, ...]]
+        self,
+        row: Iterable[tuple[int, str]],
+        chains: Mapping[str, tuple[ListEntry, ...]],
+        cited: Mapping[int, tuple[ListEntry, ...]],
     ) -> None:
         super().__init__(row)
-        self.chains = chains
+        self.chains, self.cited = chains, cited
         self.used: dict[str, int] = dict(Counter(self.values()))
         self.known: dict[Any, Any] = {}
+
+
+def entries_in(
+    held: AccessList, row: Mapping[int, str]
+) -> tuple[Mapping[str, tuple[ListEntry, ...]], Mapping[int, tuple[ListEntry, ...]]]:
+    """The chains of a block of a list, with what its cells cite; and the entries of those cells
+    that cite other lines than the rest of their chain."""
+    return (row.chains, row.cited) if isinstance(row, Block) else (held.chains, {})
+
+
+def narrowed(row: Mapping[int, str], sources: Collection[int]) -> Mapping[int, str]:
+    """The cells of a block with some sources alone."""
+    kept = {s: chain for s, chain in row.items() if s in sources}
+    return Block(kept.items(), row.chains, row.cited) if isinstance(row, Block) else kept
 
 
 @dataclass(frozen=True, slots=True)
@@ -191,6 +216,7 @@ class AccessList:
         turn: of lists of one node that keep the frame's tag: which it is, from 1, in the order in
             which packets meet them; 0 of others, and where no list can disturb another.
         names: tag → group, of tags that stand in the list.
+        cites_for: how exactly its entries name the lines that decide.
     """
 
     point: str
@@ -204,6 +230,7 @@ class AccessList:
     own: tuple[Span, ...] = ()
     names: Mapping[int, str] = field(default_factory=dict)
     turn: int = 0
+    cites_for: CitesFor = "packets"
 
     @property
     def plain_entries(self) -> int:

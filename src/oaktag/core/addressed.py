@@ -16,6 +16,8 @@ from numpy.typing import NDArray
 
 from oaktag.core.accesslist import (
     EVERYWHERE,
+    OUTSIDE_KEY,
+    UNJUDGED_KEY,
     AccessList,
     Blank,
     End,
@@ -32,9 +34,6 @@ from oaktag.core.accesslist import (
 )
 from oaktag.core.addresses import Prefix, Range, Span, prefixes_of
 from oaktag.core.flatlist import FlatList
-
-#: What stands for the keys of lines where no line speaks: what nobody judges, and what is outside.
-UNJUDGED_KEY, OUTSIDE_KEY = "unjudged", "outside"
 
 
 @dataclass(frozen=True, slots=True)
@@ -85,6 +84,7 @@ class AddressList:
             (PassKnown() if self.stateful else Reassemble(), PassNeighbours(), Forget(), Keep(),
              Blank(), Look(4, False), Look(6, False)),
             True, sides[0].ranges, sides[1].ranges, blocks, held, ("deny", "deny"), self.own,
+            cites_for="list",
         )  # fmt: skip
 
 

@@ -21,6 +21,7 @@ from oaktag.core.packets import (
     ICMP_OF,
     PORTED,
     Atoms,
+    Box,
     Ranges,
     Region,
     boxes_of,
@@ -72,19 +73,74 @@ def entries_of(
     every = matrix.parts_of(rows.own) if acting.stateful else _with_answers(matrix, rows)
     steps = _joined(matrix, every, observe)
     for number, parts in enumerate(steps):
-        entry = _entry(matrix, parts, keys, observe)
+        entry = _entry(matrix, parts[0], observe)
         mask = sum(p.mask for p in parts)
         last = number == len(steps) - 1
         regions = [None] if last else rules(matrix.atoms, _cover(matrix, parts[0], decided))
         regions = [r for r in regions if r is None or matrix.atoms.touched(boxes_of(r)) & ~decided]
         result += [replace(entry, region=region) for region in regions]
         decided |= mask
+    unreadable: list[tuple[Region, Part]] = []
     for whole, mask in _wholes(matrix.atoms):
         part = Part(0, *(_unreadable(matrix, rows, answer, mask, acting) for answer in ANSWERS))
-        result = _with_unreadable(matrix, result, whole, part, keys, observe)
+        result = _with_unreadable(matrix, result, whole, part, observe)
+        unreadable.append((whole, part))
     if len(acting.families) < len(FAMILIES):
-        return list(_of_families(result, acting.families))
-    return result
+        result = list(_of_families(result, acting.families))
+    return list(_citing(matrix, result, every, unreadable, keys, acting))
+
+
+def _citing(
+    matrix: Matrix, entries: list[ListEntry], parts: list[Part],
+    unreadable: list[tuple[Region, Part]], keys: Mapping[int, str], acting: Acting,
+) -> Iterator[ListEntry]:  # fmt: skip
+    """Entries that cite the lines which decide the packets that meet them, and no others."""
+    atoms, policy = matrix.atoms, matrix.policy
+    # Entries may part kinds of packets that the atoms do not: what is left is kept of each kind.
+    left = {
+        kind: atoms.touched(boxes)
+        for kind, boxes in _by_kind(None).items()
+        if kind[0] in acting.families
+    }
+    for entry in entries:
+        met: list[Part] = []
+        for kind, boxes in _by_kind(entry.region).items():
+            if here := left.get(kind, 0) & atoms.touched(boxes):
+                left[kind] &= ~here
+                met += [part for part in parts if part.mask & here]
+        held = [one for one in unreadable if _holds(entry, one[0])]
+        unreadable = [one for one in unreadable if one not in held]
+        met += [part for whole, part in held if whole.families[0] in acting.families]
+        if not met and entry.region is not None:
+            continue  # no packet that the point judges meets it
+        pieces = [p for part in met for p in ((part.action,) if acting.observes else part[1:])]
+        lines = {matrix.rows[p.row].line for p in pieces if p.row >= 0}
+        cited = {keys[line] for line in lines}
+        if not cited or any(p.row < 0 for p in pieces):
+            cited.add(DEFAULT_KEY)
+        words = {policy.permissions[policy.lines[line].permission].name for line in lines}
+        yield replace(entry, keys=tuple(sorted(cited)), words=tuple(sorted(words)))
+
+
+@lru_cache(maxsize=1 << 12)
+def _by_kind(region: Region | None) -> dict[tuple[int, int], tuple[Box, ...]]:
+    """The packets of a region of each family and protocol with ports, or type and code; those of
+    other protocols together, as protocol -1."""
+    whole = (
+        Region(FAMILIES, ((0, 255),), ((0, 65535),), ((0, 65535),)) if region is None else region
+    )
+    numbers = [p for low, high in whole.protocols for p in range(low, high + 1)]
+    found: dict[tuple[int, int], tuple[Box, ...]] = {}
+    for family in whole.families:
+        told = (*PORTED, ICMP_OF[family])
+        for protocol in told:
+            if protocol in numbers:
+                part = whole._replace(families=(family,), protocols=((protocol, protocol),))
+                found[family, protocol] = tuple(boxes_of(part))
+        if bare := [p for p in numbers if p not in told]:
+            part = whole._replace(families=(family,), protocols=runs(bare))
+            found[family, -1] = tuple(boxes_of(part))
+    return found
 
 
 #: Packets may come with ports, or type and code, that cannot be read: family, and protocol.
@@ -99,9 +155,8 @@ def _wholes(atoms: Atoms) -> tuple[tuple[Region, int], ...]:
 
 
 def _with_unreadable(
-    matrix: Matrix, entries: list[ListEntry], whole: Region, part: Part, keys: Mapping[int, str],
-    observe: bool,
-) -> list[ListEntry]:  # fmt: skip
+    matrix: Matrix, entries: list[ListEntry], whole: Region, part: Part, observe: bool
+) -> list[ListEntry]:
     """Entries that also do what is meant with packets of a kind whose ports cannot be read.
 
     Where the first entry for all ports of the protocol does something else, such entries match
@@ -111,7 +166,7 @@ def _with_unreadable(
     done = first.action, first.would, first.log, first.answer
     if done == _outcome(matrix, part, observe):
         return entries
-    wanted = _entry(matrix, [part], keys, observe)
+    wanted = _entry(matrix, part, observe)
     family, protocol = whole.families[0], whole.protocols[0][0]
     result: list[ListEntry] = []
     for entry in entries[:-1]:
@@ -221,16 +276,9 @@ def _outcome(matrix: Matrix, part: Part, observe: bool) -> tuple[Action, Action,
     return part.action.action, part.would.action, log, answer
 
 
-def _entry(matrix: Matrix, parts: list[Part], keys: Mapping[int, str], observe: bool) -> ListEntry:
-    action, would, log, answer = _outcome(matrix, parts[0], observe)
-    rows = {piece.row for part in parts for piece in (part.action, part.would)}
-    lines = {matrix.rows[row].line for row in rows if row >= 0}
-    cited = {keys[line] for line in lines} | ({DEFAULT_KEY} if -1 in rows else set())
-    policy = matrix.policy
-    words = {policy.permissions[policy.lines[line].permission].name for line in lines}
-    return ListEntry(
-        None, action, would, log, answer, tuple(sorted(cited)), words=tuple(sorted(words))
-    )
+def _entry(matrix: Matrix, part: Part, observe: bool) -> ListEntry:
+    action, would, log, answer = _outcome(matrix, part, observe)
+    return ListEntry(None, action, would, log, answer)
 
 
 def _attributes(matrix: Matrix, piece: Piece) -> tuple[str | None, bool]:

@@ -78,7 +78,13 @@ class Blocks:
         # Cells without a line of their own share one chain, as an object.
         distinct = {id(column[s]): column[s] for s in sources}
         row = sorted((groups.tag(s), column[s][0]) for s in sources)
-        return Block(row, gathered(distinct.values()))
+        chains = gathered(distinct.values())
+        cited = {
+            groups.tag(s): column[s][1]
+            for s in sources
+            if column[s][1] is not chains[column[s][0]] and column[s][1] != chains[column[s][0]]
+        }
+        return Block(row, chains, cited)
 
     def _column(self, acting: Acting, destination: int) -> list[Chain]:
         """The chains of all sources toward a destination."""

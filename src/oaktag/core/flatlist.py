@@ -12,7 +12,7 @@ from dataclasses import dataclass, field, replace
 from hashlib import blake2b
 from typing import NamedTuple
 
-from oaktag.core.accesslist import AccessList, End, ListEntry, PassKnown, Step
+from oaktag.core.accesslist import AccessList, End, ListEntry, PassKnown, Step, entries_in
 from oaktag.core.addresses import Range, Span
 from oaktag.core.lines import Action
 from oaktag.core.packets import Region
@@ -86,7 +86,7 @@ class FlatList:
         }
         return AccessList(
             self.point, self.head, self.restores, self.source_bindings, self.destination_bindings,
-            blocks, held, self.outside, self.own, self.names,
+            blocks, held, self.outside, self.own, self.names, cites_for="cells",
         )  # fmt: skip
 
 
@@ -113,14 +113,18 @@ def plain(held: AccessList, parts: Parts = lambda region: (region,)) -> FlatList
         held: the list.
         parts: the regions of entries that its point can hold, of one region.
     """
-    chains = {name: tuple(_parted(chain, parts)) for name, chain in held.chains.items()}
     alone = len(held.blocks) == 1, len(next(iter(held.blocks.values()), ())) == 1
-    entries = [
-        FlatEntry(None if alone[1] else frozenset({s}), None if alone[0] else frozenset({d}), entry)
-        for d, row in held.blocks.items()
-        for s, chain in row.items()
-        for entry in chains[chain]
-    ]
+    entries: list[FlatEntry] = []
+    for d, row in held.blocks.items():
+        shared, cited = entries_in(held, row)
+        chains = {name: tuple(_parted(chain, parts)) for name, chain in shared.items()}
+        for s, chain in row.items():
+            ends = (
+                None if alone[1] else frozenset({s}),
+                None if alone[0] else frozenset({d}),
+            )
+            mine = _parted(cited[s], parts) if s in cited else chains[chain]
+            entries += [FlatEntry(*ends, entry) for entry in mine]
     # What is left for the last one is of its cell alone.
     entries[-1:] = [FlatEntry(None, None, last.entry) for last in entries[-1:]]
     return of(held, tuple(entries))

@@ -15,7 +15,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from oaktag.core.abilities import EVERYTHING, Abilities
-from oaktag.core.accesslist import AccessList, ListEntry
+from oaktag.core.accesslist import AccessList, ListEntry, entries_in, narrowed
 from oaktag.core.addressed import Ground, unjudged
 from oaktag.core.addresses import Prefix
 from oaktag.core.cells import KINDS, matches_all, rules, whole_of
@@ -51,11 +51,7 @@ def _placed(held: AccessList) -> AccessList:
     here, there = (
         {0, *(r.tag for r in bound)} for bound in (held.source_bindings, held.destination_bindings)
     )
-    blocks = {
-        d: {s: chain for s, chain in row.items() if s in here}
-        for d, row in held.blocks.items()
-        if d in there
-    }
+    blocks = {d: narrowed(row, here) for d, row in held.blocks.items() if d in there}
     return replace(held, blocks={d: row for d, row in blocks.items() if row})
 
 
@@ -74,7 +70,9 @@ class _Flattening:
         self._fits: dict[tuple[int, int], Fitted] = {}
         self._written: dict[int, _Written] = {}
         said = [self._said(held.chains[name]) for name in self.names]
-        self.cited = [cited for _, cited in said]
+        self._mine = [masks for _, masks in said]
+        #: Of each number in the grid of what cells cite: masks, with the entry that says so.
+        self.cited: list[list[tuple[int, ListEntry]]] = []
         self.kinds, self.table = self._table([deeds for deeds, _ in said])
         self.masks = sorted({self._mask(e) for c in held.chains.values() for e in c})
 
@@ -90,18 +88,16 @@ class _Flattening:
     def _shorts(self, region: Region) -> int:
         return sum(b for kind, b in self.short.items() if matches_all(region, whole_of(kind)))
 
-    def _said(
-        self, chain: Sequence[ListEntry]
-    ) -> tuple[list[tuple[int, int]], list[tuple[int, ListEntry]]]:
-        """Of a chain masks with what is done, and masks with the entry that says so."""
-        left, deeds, cited = self.full, list[tuple[int, int]](), list[tuple[int, ListEntry]]()
+    def _said(self, chain: Sequence[ListEntry]) -> tuple[list[tuple[int, int]], list[int]]:
+        """Of a chain masks with what is done, and the mask of each entry."""
+        left, deeds, masks = self.full, list[tuple[int, int]](), list[int]()
         for entry in chain:
             mine = self._mask(entry) & left
             left &= ~mine
             deed = entry.action, entry.would, entry.log, entry.answer
             deeds.append((mine, self.deeds.setdefault(deed, len(self.deeds))))
-            cited.append((mine, entry))
-        return deeds, cited
+            masks.append(mine)
+        return deeds, masks
 
     def _table(
         self, said: Sequence[Sequence[tuple[int, int]]]
@@ -134,7 +130,7 @@ class _Flattening:
         classes = source_of.ravel(), destination_of.ravel()
         spread = together if self.able.tables else _Spread(held, *classes)
         boxes = minimized(deeds[twos].tolist(), self._fit, spread)
-        chains = _held(grid, *classes, twos.shape)
+        chains = _held(self._citing(grid), *classes, twos.shape)
         entries = tuple(self._entries(boxes, chains, *classes))
         short, whole = of(held, entries), plain(held, self.able.parts)
         return short if 0 < count(short, self.able) <= count(whole, self.able) else whole
@@ -174,6 +170,28 @@ class _Flattening:
                     yield FlatEntry(
                         sides[0], sides[1], replace(entry, region=part, readable=readable)
                     )
+
+    def _citing(self, grid: NDArray[np.int64]) -> NDArray[np.int64]:
+        """What each cell cites, as a number: cells that share a chain may cite other lines."""
+        found = np.empty_like(grid)
+        numbers: dict[int, int] = {}
+
+        def number(place: int, entries: Sequence[ListEntry]) -> int:
+            known = numbers.setdefault(id(entries), len(numbers))
+            if known == len(self.cited):
+                self.cited.append(list(zip(self._mine[place], entries, strict=True)))
+            return known
+
+        for d, (_, row) in enumerate(self.held.blocks.items()):
+            chains, cited = entries_in(self.held, row)
+            of = np.zeros(len(self.names), dtype=np.int64)
+            for place in np.unique(grid[:, d]).tolist():
+                of[place] = number(place, chains[self.names[place]])
+            found[:, d] = of[grid[:, d]]
+            for s, tag in enumerate(row) if cited else ():
+                if tag in cited:
+                    found[s, d] = number(int(grid[s, d]), cited[tag])
+        return found
 
     def _saying(self, chains: Sequence[int]) -> Iterator[tuple[int, ListEntry]]:
         return (said for chain in chains for said in self.cited[chain])

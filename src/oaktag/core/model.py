@@ -408,7 +408,7 @@ class Model:
         scope = self.scope(point)
         meant = Meant(
             point, self.proof_lines, self._meant_addresses(point), frozenset(scope[0]),
-            frozenset(scope[1]),
+            frozenset(scope[1]), self.keys,
         )  # fmt: skip
         return prove(held, meant)
 

@@ -7,7 +7,8 @@ of each class speaks for all of it. Nothing is sampled, and no constant is the w
 
 What is proved (semantics, sections 5 and 8): for every packet, judged or not, the list's ``action``
 and ``would`` are those of the matrix for the tags that the point should see, its sender is answered
-where the matrix says so, and it is recorded at the severity that the matrix says; packets whose
+where the matrix says so, it is recorded at the severity that the matrix says, and the line that is
+said to have decided did (``proof_citing``); packets whose
 ports cannot be read, frames with tags of no group, fragments and packets of known flows included;
 and behind the point the frame has the tag that it came with. Three ways of packets are looked at:
 those that cross the node, and those that arrive at it or that it sends itself, which are judged
@@ -17,15 +18,19 @@ to its very own address stays in it, and nobody judges it.
 
 from __future__ import annotations
 
-from collections.abc import Iterator
-from dataclasses import dataclass
+from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import dataclass, replace
+from functools import cached_property
+from typing import Any
 
 import numpy as np
+from numpy.typing import NDArray
 
 from oaktag.core.accesslist import AccessList, Blank, PassKnown, PassNeighbours, Reassemble
 from oaktag.core.lines import Action
 from oaktag.core.network import Point
 from oaktag.core.packets import Packet
+from oaktag.core.proof_citing import Cell, Citations, Citing
 from oaktag.core.proof_lines import Codes, Lines
 from oaktag.core.proof_ways import Addresses, Class, Field, Marked, Seen, Sight, fields
 
@@ -38,6 +43,7 @@ class Meant:
         lines: what the matrix is written as.
         addresses: what is meant of addresses.
         sources, destinations: the groups whose cells the list holds, by index.
+        keys: the key of each line of the policy.
     """
 
     point: Point
@@ -45,6 +51,7 @@ class Meant:
     addresses: Addresses
     sources: frozenset[int]
     destinations: frozenset[int]
+    keys: Sequence[str]
 
 
 @dataclass(frozen=True, slots=True)
@@ -53,6 +60,8 @@ class Refuted:
 
     ``frame`` is the tag that arrives in its frame, 0 for none; addresses are numbers of the
     packet's family. ``what`` says what is odd about the packet, or what else the list does to it.
+    Where the list says of another line that it decided, ``cited`` are the keys that it names, and
+    ``deciding`` one that it should.
     """
 
     packet: Packet
@@ -62,6 +71,8 @@ class Refuted:
     listed: tuple[Action, Action]
     meant: tuple[Action, Action]
     what: str = ""
+    cited: tuple[str, ...] = ()
+    deciding: tuple[str, ...] = ()
 
 
 _KNOWN = "a packet of a flow that is known"
@@ -70,6 +81,7 @@ _NEIGHBOUR = "of neighbour discovery, with hop limit 255"
 _MARKED = "behind the point its frame has another tag"
 _ANSWERED = "of which only one of the two answers the sender"
 _LOGGED = "which the two record otherwise"
+_CITED = "decided by another line than the list names"
 _SHORT = "a packet whose ports cannot be read"
 #: 192.0.2.1 and 192.0.2.2, where a packet's addresses do not matter.
 _EXAMPLE = (0xC0000201, 0xC0000202)
@@ -115,6 +127,59 @@ class _Proof:
         size = len(self.lines.groups)
         self._in_scope = np.zeros(size + 1, dtype=np.bool_)  # the last for tags of no group
         self._in_scope[list(meant.sources)] = True
+        self.citing = self._citing()
+        #: Which sources toward which destination are known to be cited as they should be.
+        self._cited: set[tuple[int, int, int]] = set()
+
+    @cached_property
+    def citations(self) -> Citations:
+        """The lines that decide; the same for all points that act alike."""
+        point, lines = self.meant.point, self.lines
+        asked = {"answers": not point.stateful, "observes": point.mode == "observe"}
+        key = point.families, *asked.values()
+        if key not in lines.known:
+            lines.known[key] = Citations(lines, self.meant.keys, point.families, **asked)
+        known: Citations = lines.known[key]
+        return known
+
+    def _citing(self) -> Citing:
+        """What the list cites, with the lines that decide; what decides nothing is looked for."""
+        held = self.held
+        citations = self.citations
+        citing = Citing(held.chains, citations)
+        cells: dict[str, set[Cell]] = {}
+        if held.cites_for == "list":
+            sources = np.array(sorted(self.meant.sources), dtype=np.int64)
+            for target in sorted(self.meant.destinations):
+                cells.setdefault("", set()).update(citations.cells(sources, target))
+        else:
+            for tag, block in held.blocks.items():
+                for chain, cell in self._cells(block, np.array(list(block)), tag):
+                    cells.setdefault(chain, set()).add(cell)
+        citing.look_for_strangers(cells, held.cites_for)
+        return citing
+
+    def _cells(
+        self, block: Mapping[int, str], listed: NDArray[np.integer[Any]], target: int,
+        meant: NDArray[np.integer[Any]] | None = None,
+    ) -> set[tuple[str, Cell]]:  # fmt: skip
+        """The chains of some sources in a block, with the cells that they should be.
+
+        Args:
+            block: of the list.
+            listed: the sources' tags as the list sees them.
+            target: the destination's tag, as meant.
+            meant: the sources' tags as meant; None where they are the same.
+        """
+        groups = self.lines.group_of
+        column = int(groups[target])
+        if column not in self.meant.destinations:
+            return set()
+        sources = groups[listed if meant is None else meant]
+        there = np.flatnonzero(self._in_scope[sources])
+        cells = self.citations.cells(sources[there], column)
+        chains = (block.get(tag) for tag in listed[there].tolist())
+        return {(c, cell) for c, cell in zip(chains, cells, strict=True) if c is not None}
 
     def fields(self) -> Iterator[Field]:
         """All packets, as classes of those that are alike."""
@@ -145,7 +210,9 @@ class _Proof:
         for targets in kinds.values():
             listed = self._listed(field, field.sources.listed, targets[0].listed)
             meant = self._meant(field, field.sources.meant, targets[0].meant)
-            if (found := self._differs(field, targets, listed, meant)) is not None:
+            found = self._differs(field, targets, listed, meant)
+            found = found or self._misnamed(field, targets, listed, meant)
+            if found is not None:
                 return found
         return None
 
@@ -214,6 +281,34 @@ class _Proof:
                     return self._refuted(field, ends, frame, pair, known[pair])
         return None
 
+    def _misnamed(
+        self, field: Field, targets: list[Class], listed: Codes, meant: Codes
+    ) -> Refuted | None:
+        """A packet that another line decides than the one that the list names."""
+        sources, target = field.sources, targets[0]
+        block = self.held.blocks.get(target.listed)
+        known = id(sources), target.listed, int(self.lines.group_of[target.meant])
+        if field.stop is not None or not field.judged or block is None or known in self._cited:
+            return None
+        odd = {
+            one: wrong
+            for one in self._cells(block, sources.listed, target.meant, sources.meant)
+            if (wrong := self.citing.wrong(*one, field.family)) is not None
+        }
+        if not odd:
+            self._cited.add(known)
+            return None
+        for n in range(len(sources.listed)):
+            ends = sources.listed[n : n + 1], target.meant, sources.meant[n : n + 1]
+            wrong = next(filter(None, map(odd.get, self._cells(block, *ends))), None)
+            source = sources.classes[sources.example[n]]
+            for one in targets if wrong is not None else ():
+                if wrong and (places := field.example(source, one)) is not None:
+                    numbers, frame = (int(listed[n]), int(meant[n])), int(sources.frames[n])
+                    found = self._refuted(field, places, frame, numbers, wrong.mask, _CITED)
+                    return replace(found, cited=wrong.cited, deciding=wrong.deciding)
+        return None
+
     def _marked(self, field: Field, marked: Marked) -> Refuted | None:
         """A packet that leaves with another tag than it came with, and how it is decided."""
         for target in field.targets:
@@ -237,7 +332,7 @@ class _Proof:
             bit = 1 << lines.atoms.atom(packet)
         else:
             kind, bit = next((k, b) for k, b in lines.short.items() if wrong & b)
-            packet, what = Packet(*kind, 0, 0), _SHORT
+            packet, what = Packet(*kind, 0, 0), ", ".join(filter(None, (_SHORT, what)))
         listed, meant = (lines.forms[number] for number in numbers)
         if not what and not ((listed.action ^ meant.action) | (listed.would ^ meant.would)) & bit:
             answered = (listed.answered ^ meant.answered) & bit

@@ -9,7 +9,7 @@ atoms stands a bit for each kind of packet whose ports cannot be read.
 from __future__ import annotations
 
 from collections.abc import Collection, Iterator, Sequence
-from typing import NamedTuple
+from typing import Any, NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
@@ -63,7 +63,7 @@ class _Undecided(NamedTuple):
     logged: tuple[int, ...] = _UNLOGGED
 
 
-class _Read(NamedTuple):
+class Step(NamedTuple):
     """An entry of a permission: what it does with which packets; the place of its severity, -1 for
     none; and whether it answers the sender."""
 
@@ -99,11 +99,12 @@ class Lines:
         self.group_of[list(groups.by_tag)] = list(groups.by_tag.values())
         self._numbers: dict[Form, int] = {}
         self.forms: list[Form] = []
-        self._lines = sorted(
+        #: The lines that count, the more specific first; and whether each is the mirrored one.
+        self.ordered = sorted(
             self._applied(today), key=lambda pair: _rank(pair[0], pair[1], groups, policy)
         )
         self._toward: dict[str, list[int]] = {}
-        for place, (line, mirrored) in enumerate(self._lines):
+        for place, (line, mirrored) in enumerate(self.ordered):
             word = line.source if mirrored else line.destination
             self._toward.setdefault(word, []).append(place)
         self._states: list[_Undecided] = []
@@ -114,7 +115,9 @@ class Lines:
         self._masks: dict[tuple[Box, ...], int] = {}
         self._regions: dict[Region, int] = {}
         self._chains: dict[tuple[object, ...], int] = {}
-        self._steps: dict[int, list[_Read]] = {}
+        self._steps: dict[int, list[Step]] = {}
+        #: What others have worked out from them, each under its own name.
+        self.known: dict[Any, Any] = {}
 
     def along(self, regions: Collection[Region]) -> Lines:
         """The same lines over packets that are cut along some regions too."""
@@ -156,8 +159,8 @@ class Lines:
         start = self._state(_Undecided(0, 0, self.full, 0))
         acting = [start] * len(self.groups)
         watched = list(acting)
-        for place in self._places(target):
-            line, mirrored = self._lines[place]
+        for place in self.places(target):
+            line, mirrored = self.ordered[place]
             word = line.destination if mirrored else line.source
             itself = line.destination == ITSELF
             sources = (target,) if itself else self.groups.members(word)
@@ -169,13 +172,13 @@ class Lines:
                     column[source] = known
         return np.array([self._end(*pair) for pair in zip(acting, watched, strict=True)], np.int32)
 
-    def _places(self, target: int) -> list[int]:
+    def places(self, target: int) -> list[int]:
         """The lines that speak of a destination, in their order."""
         group = self.groups.all[target].id
         words = [group, STAR, *(w for w in self.groups.sets if target in self.groups.members(w))]
         found = {place for word in words for place in self._toward.get(word, ())}
         for place in self._toward.get(ITSELF, ()):
-            if target in self.groups.members(self._lines[place][0].source):
+            if target in self.groups.members(self.ordered[place][0].source):
                 found.add(place)
         return sorted(found)
 
@@ -183,18 +186,18 @@ class Lines:
         found = self.column(target).copy()
         for source in range(len(found)):
             own, back = (self.forms[n] for n in (found[source], self.column(source)[target]))
-            action, would = (self._exchanged(mask) for mask in (back.action, back.would))
+            action, would = (self.exchanged(mask) for mask in (back.action, back.would))
             # What passes as an answer alone is recorded as what it answers.
             fresh = action & ~own.action
             logged = tuple(
-                (mine & ~fresh) | (self._exchanged(theirs & back.action) & fresh)
+                (mine & ~fresh) | (self.exchanged(theirs & back.action) & fresh)
                 for mine, theirs in zip(own.logged, back.logged, strict=True)
             )
             form = Form(own.action | action, own.would | would, own.answered & ~fresh, logged)
             found[source] = self.number(form)
         return found
 
-    def _exchanged(self, mask: int) -> int:
+    def exchanged(self, mask: int) -> int:
         """What answers a set of packets; of those cut short nobody can say more than that."""
         return self.atoms.exchanged(mask & self.atoms.full) | (mask & ~self.atoms.full)
 
@@ -210,7 +213,7 @@ class Lines:
         logged = list(logs)
         if layer != before:
             here, passed = here | passed, 0
-        for action, mask, severity, answers in self._entries(permission):
+        for action, mask, severity, answers in self.steps(permission):
             hit = here & mask
             if action == "allow":
                 allowed |= hit
@@ -240,14 +243,15 @@ class Lines:
             self._ends[acting, watched] = self.number(form)
         return self._ends[acting, watched]
 
-    def _entries(self, permission: int) -> list[_Read]:
+    def steps(self, permission: int) -> list[Step]:
+        """The entries of a permission, in order."""
         if permission not in self._steps:
             held = self.policy.permissions[permission]
             steps = [
-                _Read(e.action, self._entry(e.boxes), _place(e.log), e.answer) for e in held.entries
+                Step(e.action, self._entry(e.boxes), _place(e.log), e.answer) for e in held.entries
             ]
             if held.otherwise is not None:
-                steps.append(_Read(held.otherwise, self.full, -1, False))
+                steps.append(Step(held.otherwise, self.full, -1, False))
             self._steps[permission] = steps
         return self._steps[permission]
 
@@ -279,9 +283,7 @@ class Lines:
             action = would = answered = 0
             logged = list(_UNLOGGED)
             for entry in reversed(chain):
-                mask = self.full if entry.region is None else self._region(entry.region)
-                if entry.readable:
-                    mask &= self.atoms.full
+                mask = self.matched(entry)
                 action = action | mask if entry.action == "allow" else action & ~mask
                 would = would | mask if entry.would == "allow" else would & ~mask
                 answers = entry.answer and entry.action == "deny"
@@ -293,6 +295,11 @@ class Lines:
                 self._chains.clear()
             self._chains[said] = self.number(Form(action, would, answered, tuple(logged)))
         return self._chains[said]
+
+    def matched(self, entry: ListEntry) -> int:
+        """The packets that an entry of a list matches."""
+        mask = self.full if entry.region is None else self._region(entry.region)
+        return mask & self.atoms.full if entry.readable else mask
 
     def always(self, action: Action, would: Action) -> int:
         """What allows all packets or none, as a number."""

@@ -15,11 +15,14 @@ from typing import Any, NamedTuple
 
 from oaktag.core.accesslist import (
     DEFAULT_KEY,
+    OUTSIDE_KEY,
+    UNJUDGED_KEY,
+    UNSAID_KEY,
     AccessList,
     ListEntry,
     Standing,
 )
-from oaktag.core.addressed import OUTSIDE_KEY, UNJUDGED_KEY, AddressEntry, AddressList
+from oaktag.core.addressed import AddressEntry, AddressList
 from oaktag.core.addresses import Prefix, Range, Span, parse_prefix
 from oaktag.core.flatlist import FlatEntry, FlatList
 from oaktag.core.lines import SYSLOG_SEVERITIES, Action
@@ -56,8 +59,12 @@ class _Ace(NamedTuple):
     def of_family(self) -> ListEntry:
         """The entry for packets of its family alone; keys that are not there are as long as any."""
         whole = Region((self.family,), ((0, 255),), _PORTS, _PORTS)
-        keys = (*self.entry.keys, *["f" * 16] * self.more)
-        return replace(self.entry, region=self.entry.region or whole, keys=keys)
+        return replace(self.citing, region=self.entry.region or whole)
+
+    @property
+    def citing(self) -> ListEntry:
+        """The entry, with something for each key that its name has no room for."""
+        return replace(self.entry, keys=(*self.entry.keys, *[UNSAID_KEY] * self.more))
 
 
 def opened(path: Path) -> bool:
@@ -130,7 +137,7 @@ class _Reader(JsonReading):
             self.keys(self.of(ACLS, "acl", place, "aces"), ("ace",))
             aces += self.aces(place, family, plain=plain)
         if plain:
-            entries = [AddressEntry(*ace.ends, ace.entry) for ace in aces]
+            entries = [AddressEntry(*ace.ends, ace.citing) for ace in aces]
             return AddressList(point, False, tuple(_joined(entries, aces)), (), {}), aces
         return self.flat(point, aces), aces
 
@@ -454,7 +461,7 @@ def _joined(entries: list[Any], aces: list[_Ace]) -> Iterator[Any]:
             yield one
             continue
         for region in regions_of([ace.family], ((0, 255),), None, None):
-            entry = replace(ace.entry, region=region)
+            entry = replace(ace.citing, region=region)
             yield (
                 one._replace(entry=entry)
                 if isinstance(one, FlatEntry)

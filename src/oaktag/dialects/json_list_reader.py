@@ -13,12 +13,14 @@ from typing import Any, TypeVar
 
 from oaktag.core.accesslist import (
     DEFAULT_KEY,
+    OUTSIDE_KEY,
+    UNJUDGED_KEY,
     AccessList,
     ListEntry,
     Standing,
     Step,
 )
-from oaktag.core.addressed import OUTSIDE_KEY, UNJUDGED_KEY, AddressEntry, AddressList
+from oaktag.core.addressed import AddressEntry, AddressList
 from oaktag.core.addresses import Range, Span
 from oaktag.core.flatlist import FlatEntry, FlatList
 from oaktag.core.lines import SYSLOG_SEVERITIES

@@ -16,8 +16,15 @@ from functools import partial
 from time import monotonic
 from typing import Any, NamedTuple, NoReturn
 
-from oaktag.core.accesslist import DEFAULT_KEY, AccessList, ListEntry, Standing
-from oaktag.core.addressed import OUTSIDE_KEY, UNJUDGED_KEY, AddressEntry, AddressList
+from oaktag.core.accesslist import (
+    DEFAULT_KEY,
+    OUTSIDE_KEY,
+    UNJUDGED_KEY,
+    AccessList,
+    ListEntry,
+    Standing,
+)
+from oaktag.core.addressed import AddressEntry, AddressList
 from oaktag.core.addresses import Prefix, Range, Span, parse_prefix, prefixes_of
 from oaktag.core.flatlist import FlatEntry, FlatList
 from oaktag.core.lines import SYSLOG_SEVERITIES, Action
@@ -125,7 +132,14 @@ def read_form(template: Template, text: str) -> tuple[AccessList, FlatList | Add
         UnreadableList: text that is not such a list, with its line.
     """
     held = _Reader(template, text).whole()[0]
-    return held.tree(), held
+    tree = held.tree()
+    if not any("keys" in re.compile(p).groupindex for p in template.read.get("entry", ())):
+        silent = {
+            name: tuple(replace(entry, keys=()) for entry in chain)
+            for name, chain in tree.chains.items()
+        }
+        tree = replace(tree, chains=silent)
+    return tree, held
 
 
 def standing(template: Template, text: str) -> Iterator[Standing]:
@@ -195,7 +209,7 @@ class _Reader:
             entries += self.entries(said)
         if self.template.implied is not None and not (entries and _all(entries[-1])):
             action = self.template.implied
-            last = ListEntry(None, action, action, keys=(DEFAULT_KEY,))
+            last = ListEntry(None, action, action)  # which says of no line that it decided
             entries.append((None, None, last))
         if not entries or not _all(entries[-1]):
             self.fail("the last entry is for everything, and this one is not")

@@ -54,10 +54,11 @@ KEYS_FILE = "keys.csv"
 #: The fields of a row, and those that are kept of a list.
 _FIELDS = (
     "point", "dialect", "mode", "file", "entries", "plain_entries", "capacity", "known_entries",
-    "newcomer", "bindings", "proved", "sha256",
+    "newcomer", "bindings", "proved", "unproved", "sha256",
 )  # fmt: skip
 _KEPT = {
-    "entries", "plain_entries", "known_entries", "newcomer", "bindings", "proved", "sha256", "lies",
+    "entries", "plain_entries", "known_entries", "newcomer", "bindings", "proved", "unproved",
+    "sha256", "lies",
 }  # fmt: skip
 #: Of so many lists is kept what they were made from, or of twice as many as there are points.
 MOST_KEPT = 1_000
@@ -160,6 +161,7 @@ class _Run:
                 "newcomer": None if made.newcomer is None else made.newcomer._asdict(),
                 "bindings": made.bindings,
                 "proved": made.proved,
+                "unproved": list(made.unproved),
                 "sha256": made.sha256,
             }
             self.rows[point.id] = self._row(point, row)

@@ -9,12 +9,13 @@ from hashlib import sha256
 from pathlib import Path
 from typing import ClassVar
 
+from oaktag.core.abilities import EVERYTHING
 from oaktag.core.network import Point
 from oaktag.dialects import DIALECTS
 from oaktag.errors import OakTagError
 from oaktag.operations.lab import held_by, lab_of
 from oaktag.operations.lab_plan import KERNEL
-from oaktag.operations.lists import file_of, written
+from oaktag.operations.lists import file_of, list_of, written
 from oaktag.operations.model import Model
 from oaktag.operations.result import Result
 from oaktag.workspace.textfile import write_text
@@ -88,4 +89,7 @@ def _in_its_dialect(model: Model, point: Point, text: str) -> str:
     """What a point holds, in its own dialect: the kernel, which stands for it, speaks one."""
     if point.dialect == KERNEL:
         return text
-    return written(model, point, DIALECTS[KERNEL].read(text)).text
+    meant = list_of(model, point)
+    if text != DIALECTS[KERNEL].write(meant, EVERYTHING).text:
+        meant = DIALECTS[KERNEL].read(text)
+    return written(model, point, meant).text

@@ -14,7 +14,7 @@ from typing import NamedTuple
 import numpy as np
 
 from oaktag.core.abilities import Abilities
-from oaktag.core.accesslist import AccessList
+from oaktag.core.accesslist import DEFAULT_KEY, UNSAID_KEY, AccessList
 from oaktag.core.addresses import address_text
 from oaktag.core.apart import Apart
 from oaktag.core.fitting import unfit
@@ -153,6 +153,15 @@ def refute(model: Model, point: Point, text: str) -> Refuted | None:
     Raises:
         UnreadableList: the text is no such list.
     """
+    return model.refute(point, read_back(model, point, text))
+
+
+def read_back(model: Model, point: Point, text: str) -> AccessList:
+    """The list of a point, from its text.
+
+    Raises:
+        UnreadableList: the text is no such list.
+    """
     held = dialect_of(model, point).read(text)
     if held.point != point.id:
         raise UnreadableList(2, f"this is the list of {held.point}, not of {point.id}")
@@ -164,7 +173,18 @@ def refute(model: Model, point: Point, text: str) -> Refuted | None:
             f"packets meet this list in turn {held.turn}, and of the lists of its node it is "
             f"number {meant}: another one could take its tags",
         )
-    return model.refute(point, held)
+    return held
+
+
+def unproved(held: AccessList) -> list[str]:
+    """What the form of a list cannot hold, so that the proof leaves it out: ``lines``, where not
+    all lines that decide have room."""
+    silent = any(
+        not entry.keys or UNSAID_KEY in entry.keys
+        for chain in held.chains.values()
+        for entry in chain
+    )
+    return ["lines"] if silent else []
 
 
 @cache
@@ -221,6 +241,7 @@ class Made(NamedTuple):
     newcomer: Newcomer | None = None
     bindings: int = 0
     proved: bool = False
+    unproved: tuple[str, ...] = ()
     error: str = ""
     sha256: str = ""
 
@@ -234,14 +255,29 @@ def make(model: Model, point: Point, *, proved: bool) -> Made:
         if point.capacity is not None and entries > point.capacity:
             return Made(point.id, error=_too_many(model, point, held, entries, known))
         reads = proved and dialect_of(model, point).reads
-        if reads and (against := refute(model, point, text)) is not None:
-            told = f"{point.id}: the list is not the matrix: {refuted(model, against)['text']}"
-            return Made(point.id, error=told)
+        silent: list[str] = []
+        if reads:
+            again = read_back(model, point, text)
+            silent = unproved(again)
+            if (against := model.refute(point, again)) is not None:
+                told = f"{point.id}: the list is not the matrix: {refuted(model, against)['text']}"
+                return Made(point.id, error=told)
     except UnwritableEntry as error:
         return Made(point.id, error=str(error))
     whole, bindings = text.encode(), len(held.source_bindings)
     digest = sha256(whole).hexdigest()
-    return Made(point.id, whole, entries, plain, known, newcomer, bindings, reads, sha256=digest)
+    return Made(
+        point.id,
+        whole,
+        entries,
+        plain,
+        known,
+        newcomer,
+        bindings,
+        reads,
+        tuple(silent),
+        sha256=digest,
+    )
 
 
 def _as_known(model: Model, point: Point, held: AccessList) -> tuple[int | None, Newcomer | None]:
@@ -300,6 +336,12 @@ def refuted(model: Model, against: Refuted) -> Document:
     said = f"the list says {_answers(against.listed)}, the matrix {_answers(against.meant)}"
     if against.listed == against.meant:
         said = f"both say {_answers(against.listed)}"
+    cited, deciding = (
+        [_line_of(model, key) for key in keys] for keys in (against.cited, against.deciding)
+    )
+    if deciding:
+        names = ", ".join(map(_place_of, cited))
+        said += f"; the list names {names}, and {_place_of(deciding[0])} decides"
     return {
         "packet": packet_json(against.packet),
         "source": source,
@@ -308,8 +350,27 @@ def refuted(model: Model, against: Refuted) -> Document:
         "what": against.what,
         "listed": {"action": against.listed[0], "would": against.listed[1]},
         "matrix": {"action": against.meant[0], "would": against.meant[1]},
+        "cited": cited,
+        "deciding": deciding,
         "text": f"{packet_text(*against.packet)}, {source} to {destination}{frame}: {said}",
     }
+
+
+def _line_of(model: Model, key: str) -> Document:
+    """Where the line of a key stands; nowhere, for the default and for keys of no line."""
+    number = model.keys.index(key) if key in model.keys else None
+    location = None if number is None else model.lines[number].location
+    return {
+        "key": key,
+        "file": None if location is None else location.file,
+        "line": None if location is None else location.line,
+    }
+
+
+def _place_of(line: Document) -> str:
+    if line["file"] is not None:
+        return f"{line['file']}:{line['line']}"
+    return "the default" if line["key"] == DEFAULT_KEY else f"{line['key']}, the key of no line"
 
 
 def _answers(answers: tuple[str, str]) -> str:

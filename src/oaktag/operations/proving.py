@@ -15,10 +15,11 @@ from oaktag.operations.lists import (
     dialect_of,
     file_of,
     points_of,
-    refute,
+    read_back,
     refuted,
     shared_out,
     strangers,
+    unproved,
 )
 from oaktag.operations.model import Model
 from oaktag.operations.parts import On, in_parts
@@ -43,8 +44,9 @@ class Proved(Result):
         return all(point["equal"] is not False for point in self.points)
 
 
-#: The rest of a list's row: whether it is equal, a packet if not, and why it could not be read.
-Verdict = tuple[str, bool, Document | None, str]
+#: The rest of a list's row: whether it is equal, what the proof leaves out, a packet if it is not
+#: equal, and why it could not be read.
+Verdict = tuple[str, bool, list[str], Document | None, str]
 
 
 def prove(model: Model, folder: Path, progress: Progress | None = None, on: On = None) -> Proved:
@@ -60,16 +62,16 @@ def prove(model: Model, folder: Path, progress: Progress | None = None, on: On =
     for point in points_of(model):
         path = folder / file_of(model, point)
         row: Document = {"point": point.id, "file": path.as_posix(), "equal": False}
-        rows[point.id] = row | {"counterexample": None, "error": None}
+        rows[point.id] = row | {"unproved": [], "counterexample": None, "error": None}
         if not dialect_of(model, point).reads:
             told = "does not say how its lines are read back: not proved"
             rows[point.id] |= {"equal": None, "error": f"{point.template} {told}"}
     readable = [p for p in points_of(model) if rows[p.id]["equal"] is not None]
     shared, names, on = shared_out(model, readable, on)
     for part in in_parts(_verdicts, shared, _texts(names, rows), on):
-        for name, equal, packet, error in part:
+        for name, equal, silent, packet, error in part:
             row = rows[name]
-            row |= {"equal": equal, "counterexample": packet}
+            row |= {"equal": equal, "unproved": silent, "counterexample": packet}
             if error:
                 row["error"] = f"{row['file']}:{error}"
             if progress is not None:
@@ -99,10 +101,13 @@ def _verdicts(model: CoreModel, part: list[tuple[str, str]]) -> list[Verdict]:
 
 def _verdict(model: CoreModel, name: str, text: str) -> Verdict:
     try:
-        against = refute(model, model.network.points[name], text)
+        point = model.network.points[name]
+        held = read_back(model, point, text)
     except UnreadableList as error:
-        return name, False, None, f"{error.line}: {error.message}"
-    return name, against is None, None if against is None else refuted(model, against), ""
+        return name, False, [], None, f"{error.line}: {error.message}"
+    against = model.refute(point, held)
+    packet = None if against is None else refuted(model, against)
+    return name, against is None, unproved(held), packet, ""
 
 
 def _strangers(model: Model, folder: Path) -> Iterator[Document]:
@@ -114,6 +119,6 @@ def _strangers(model: Model, folder: Path) -> Iterator[Document]:
         if point is not None and point.mode != "off":
             error = f"the point's dialect is {point.dialect} by now; take {path} away"
         yield {
-            "point": name, "file": path.as_posix(), "equal": False, "counterexample": None,
-            "error": error,
+            "point": name, "file": path.as_posix(), "equal": False, "unproved": [],
+            "counterexample": None, "error": error,
         }  # fmt: skip

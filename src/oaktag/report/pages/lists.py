@@ -41,6 +41,7 @@ def _written(page: Page, d: Row, folder: str) -> None:
             )
     if unread := [p["point"] for p in d["points"] if not p["proved"]]:
         page.say(f"not proved: {few(unread, 6)}")
+    _silent(page, d["points"])
     _leaner(page, [p for p in d["points"] if (p["known_entries"] or p["entries"]) < p["entries"]])
     if d["changes"] is not None:
         _changed(page, d["changes"])
@@ -120,7 +121,17 @@ def _proved(page: Page, d: Row, folder: str) -> None:
     )
     for row in told:
         page.say(f"{row['point']}: {row['error'] or row['counterexample']['text']}")
+    _silent(page, d["points"])
     page.say(f"{right} of {len(d['points'])} equal")
+
+
+def _silent(page: Page, points: list[Row]) -> None:
+    """The lists that have no room for what the proof covers elsewhere."""
+    if names := [p["point"] for p in points if p["unproved"]]:
+        page.say(
+            f"not part of the proof: which line decides; not every entry has room for it in the "
+            f"{'list' if len(names) == 1 else 'lists'} of {few(names, 6)}"
+        )
 
 
 def _below(folder: str, path: str) -> str:
