@@ -18,13 +18,14 @@ from hypothesis import HealthCheck, Phase, settings
 from oaktag.cli import app as cli_app
 from oaktag.demo.sample import write_sample
 from oaktag.lab.namespaces import missing
+from sizes import scaled
 
 settings.register_profile(
-    "oaktag", deadline=None, max_examples=60, derandomize=True,
+    "oaktag", deadline=None, max_examples=scaled(60), derandomize=True,
     suppress_health_check=[HealthCheck.too_slow, HealthCheck.function_scoped_fixture],
 )  # fmt: skip
 settings.register_profile("quick", settings.get_profile("oaktag"), phases=[Phase.generate])
-settings.load_profile(os.environ.get("OAKTAG_TESTS", "oaktag"))
+settings.load_profile("quick" if os.environ.get("OAKTAG_TESTS") == "quick" else "oaktag")
 
 
 @dataclass(slots=True)

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import json
-import os
 import random
 from pathlib import Path
 from typing import Any
@@ -12,6 +11,7 @@ import oaktag
 from oaktag.testing.slow import Stack
 from oaktag.testing.slow_reach import Being, Net
 from oaktag.testing.strategies import write_stack
+from sizes import scaled
 
 GROUPS = ("ada", "bo", "cy", "di", "el", "fay")
 LINES = (
@@ -20,7 +20,7 @@ LINES = (
     ("fay", "itself", "all", "to"), ("el", "untagged", "web", "to"), ("cy", "di", "all", "both"),
 )  # fmt: skip
 #: Fewer where the tests run for one change of the code after the other (``tools/mutate.py``).
-SEEDS = range(4 if os.environ.get("OAKTAG_TESTS") == "quick" else 16)
+SEEDS = range(scaled(16))
 
 
 def stack() -> Stack:

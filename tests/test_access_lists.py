@@ -32,6 +32,7 @@ from oaktag.testing.slow import CUT_SHORT, Stack
 from oaktag.testing.slow_reach import exchanged
 from oaktag.testing.strategies import GROUPS, stacks
 from one_gate import HOME, OWN, PLACES, SEGMENTS, model_of, points
+from sizes import scaled
 
 Run = Callable[..., Ran]
 
@@ -128,7 +129,7 @@ def test_the_kernel_decides_as_the_rules_say(real_kernel: None, tmp_path: Path) 
     asked: list[tuple[str, list[Question]]] = []
     meant: list[list[bool]] = []
 
-    @settings(max_examples=40, database=None)
+    @settings(max_examples=scaled(40), database=None)
     @given(stack=stacks(), point=points, data=st.data())
     def collect(stack: Stack, point: dict[str, Any], data: st.DataObject) -> None:
         model, compiled = model_of(stack, point, tmp_path)
@@ -228,7 +229,7 @@ def test_the_kernel_is_every_kind_of_point_that_it_can_be(
     ), told
 
 
-@pytest.mark.parametrize("seed", SEEDS[:8])
+@pytest.mark.parametrize("seed", SEEDS[: scaled(8)])
 def test_what_refutes_a_list_is_between_the_segments_in_question(seed: int, tmp_path: Path) -> None:
     """Two segments left alone together, and one of them judged inside: the packet is one of which
     that list decides otherwise than the right one."""
@@ -255,7 +256,7 @@ def test_what_refutes_a_list_is_between_the_segments_in_question(seed: int, tmp_
     assert shown > 3
 
 
-@settings(max_examples=60)
+@settings(max_examples=scaled(60))
 @given(stack=stacks(most_lines=3), point=points, other=points, data=st.data())
 def test_the_proof_refutes_just_what_differs(
     stack: Stack, point: dict[str, Any], other: dict[str, Any], data: st.DataObject, tmp_path: Path

@@ -15,6 +15,7 @@ from oaktag.operations.lists import list_of
 from oaktag.testing.slow import Stack
 from oaktag.testing.strategies import stacks
 from one_gate import model_of
+from sizes import scaled
 
 ENDS = {4: ("10.1.0.1", "10.2.0.1"), 6: ("2001:db8:1::1", "2001:db8:2::1")}
 PLAIN = {"scope": "all", "outside": "deny", "mode": "enforce", "inside": True, "stateful": True}
@@ -25,7 +26,7 @@ def _number(address: str) -> int:
 
 
 @settings(
-    max_examples=25, deadline=None,
+    max_examples=scaled(25), deadline=None,
     suppress_health_check=[HealthCheck.function_scoped_fixture, HealthCheck.too_slow],
 )  # fmt: skip
 @given(stack=stacks(), data=st.data())

@@ -16,6 +16,7 @@ from oaktag.core.alike_groups import alike_groups
 from oaktag.testing.slow import Stack
 from oaktag.testing.strategies import stacks
 from one_gate import model_of
+from sizes import scaled
 from test_corners import build
 
 Run = Callable[..., Ran]
@@ -26,7 +27,7 @@ ANSWERS: tuple[Literal["action", "would"], ...] = ("action", "would")
 def test_groups_are_alike_where_no_packet_tells_them_apart(tmp_path: Path) -> None:
     kinds = []
 
-    @settings(max_examples=80, database=None, deadline=None)
+    @settings(max_examples=scaled(80), database=None, deadline=None)
     @given(stack=stacks())
     def hold(stack: Stack) -> None:
         model, _ = model_of(stack, {}, tmp_path)

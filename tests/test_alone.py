@@ -21,6 +21,7 @@ import oaktag as package
 from conftest import Ran
 from oaktag.testing.slow import Stack
 from oaktag.testing.strategies import SERVICES, stacks, write_stack
+from sizes import scaled
 from test_commands import _schema
 from test_corners import build
 
@@ -85,7 +86,7 @@ def texts(folder: Path) -> dict[str, str]:
     return {str(p.relative_to(folder)): p.read_text() for p in folder.rglob("*") if p.is_file()}
 
 
-@settings(max_examples=25)
+@settings(max_examples=scaled(25))
 @given(stack=stacks(), service=st.sampled_from(SERVICES), old=st.sampled_from(WORDS[1:]),
        other=st.sampled_from(WORDS))  # fmt: skip
 def test_it_fares_as_before_and_may_just_this_more(

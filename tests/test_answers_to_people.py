@@ -20,6 +20,7 @@ from oaktag.core.packets import Packet, span_of
 from oaktag.core.services import parse_service
 from oaktag.operations import reach as many_rows
 from oaktag.operations.members import withheld as withheld_of
+from sizes import scaled
 
 CAUSES = ("no-point", "direction", "inside", "source-unknown", "destination-unknown", "no-cell",
           "source-wrong", "answer-dropped")  # fmt: skip
@@ -87,7 +88,7 @@ def bears(one: dict[str, Any], row: dict[str, Any], members: dict[str, list[str]
     return "at" not in one or any(fnmatchcase(p, glob) for p in places for glob in one["at"])
 
 
-@pytest.mark.parametrize("seed", SEEDS[:8])
+@pytest.mark.parametrize("seed", SEEDS[: scaled(8)])
 def test_rows_are_borne_when_all_that_is_wrong_with_them_is(
     seed: int, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
@@ -134,7 +135,7 @@ def test_rows_are_borne_when_all_that_is_wrong_with_them_is(
 # -- where bindings stop -------------------------------------------------------------------------
 
 
-@pytest.mark.parametrize("seed", SEEDS[:8])
+@pytest.mark.parametrize("seed", SEEDS[: scaled(8)])
 def test_what_a_node_lacks_is_whom_it_does_not_know(seed: int, tmp_path: Path) -> None:
     """``bindings --missing``: everybody whose packets can cross a point, whose tag is another
     there; and each says where the right one stops."""
@@ -189,7 +190,7 @@ def test_what_a_node_lacks_is_whom_it_does_not_know(seed: int, tmp_path: Path) -
 # -- who is bound --------------------------------------------------------------------------------
 
 
-@pytest.mark.parametrize("seed", SEEDS[:4])
+@pytest.mark.parametrize("seed", SEEDS[: scaled(4)])
 def test_members_and_bindings_are_two_counts(seed: int, tmp_path: Path) -> None:
     """Each group's members and bindings; who has none, and why."""
     net = random_net(seed)

@@ -13,6 +13,7 @@ import pytest
 
 from conftest import Ran
 from networks import SEEDS, random_net, write_net
+from sizes import scaled
 from test_commands import _schema
 
 Run = Callable[..., Ran]
@@ -32,7 +33,7 @@ def _complaints(ran: Ran) -> list[str]:
     return [line for line in ran.err.splitlines() if not line.endswith("…")]
 
 
-@pytest.mark.parametrize("seed", SEEDS[:8])
+@pytest.mark.parametrize("seed", SEEDS[: scaled(8)])
 def test_every_answer_has_its_form(seed: int, tmp_path: Path, oaktag: Run) -> None:
     write_net(random_net(seed), tmp_path)
     for words in QUESTIONS:
@@ -52,7 +53,7 @@ def test_every_answer_has_its_form(seed: int, tmp_path: Path, oaktag: Run) -> No
             assert all(len(line) <= 100 for line in told.out.splitlines()), told.out
 
 
-@pytest.mark.parametrize("seed", SEEDS[:8])
+@pytest.mark.parametrize("seed", SEEDS[: scaled(8)])
 def test_what_is_counted_is_what_is_listed(seed: int, tmp_path: Path, oaktag: Run) -> None:
     """The summary, the first lines and the tables of ``reach`` against its rows."""
     write_net(random_net(seed), tmp_path)
@@ -98,7 +99,7 @@ def test_what_is_counted_is_what_is_listed(seed: int, tmp_path: Path, oaktag: Ru
         } == counted
 
 
-@pytest.mark.parametrize("seed", SEEDS[:4])
+@pytest.mark.parametrize("seed", SEEDS[: scaled(4)])
 def test_narrowing_takes_rows_and_adds_none(seed: int, tmp_path: Path, oaktag: Run) -> None:
     """``--from`` and ``--to`` a group give the rows of the whole that begin and end there."""
     write_net(random_net(seed), tmp_path)

@@ -42,6 +42,7 @@ from oaktag.errors import UsageError
 from oaktag.located import Location
 from oaktag.testing.slow import Stack
 from oaktag.testing.slow_reach import Net
+from sizes import scaled
 
 HERE = Location("nowhere")
 TODAY = date(2026, 11, 26).toordinal()
@@ -146,7 +147,7 @@ def told(flow: Flow, model: Any) -> tuple[object, ...]:
     return (*map(tuple, ends), path, flow.result, flow.at, flow.reasons, flow.effect, str(packets))
 
 
-@pytest.mark.parametrize("seed", SEEDS[:8])
+@pytest.mark.parametrize("seed", SEEDS[: scaled(8)])
 def test_plain_objects_and_files_come_to_the_same(seed: int, tmp_path: Path) -> None:
     net = random_net(seed)
     core, files = Model(given(net)), write_net(net, tmp_path).model
@@ -174,7 +175,7 @@ def test_plain_objects_and_files_come_to_the_same(seed: int, tmp_path: Path) -> 
     assert before == after
 
 
-@pytest.mark.parametrize("seed", SEEDS[:8])
+@pytest.mark.parametrize("seed", SEEDS[: scaled(8)])
 def test_lists_are_compiled_and_proved_without_files(seed: int) -> None:
     model = Model(given(random_net(seed)))
     count, lines = 0, Lines(model.groups, model.given.policy, TODAY, stateless=True)
@@ -199,7 +200,7 @@ def test_lists_are_compiled_and_proved_without_files(seed: int) -> None:
     assert count > 3
 
 
-@pytest.mark.parametrize("seed", SEEDS[:8])
+@pytest.mark.parametrize("seed", SEEDS[: scaled(8)])
 def test_rows_of_a_column_are_those_of_its_cells(seed: int) -> None:
     """Rows toward a destination, and from a source, against those of each cell alone."""
     matrix = Model(given(random_net(seed))).matrix
@@ -211,7 +212,7 @@ def test_rows_of_a_column_are_those_of_its_cells(seed: int) -> None:
             assert back.get(other, []) == matrix.rows_of(one, other)
 
 
-@pytest.mark.parametrize("seed", SEEDS[:8])
+@pytest.mark.parametrize("seed", SEEDS[: scaled(8)])
 def test_lists_are_the_same_without_people(seed: int) -> None:
     """What is sent to who makes lists makes the same ones, and is told by the same fingerprints."""
     model = Model(given(random_net(seed)))

@@ -25,6 +25,7 @@ from oaktag.workspace.csv_edits import with_cells, with_line, without_line
 from oaktag.workspace.folder import Folder
 from oaktag.workspace.revision import version
 from oaktag.workspace.yaml_edits import with_permission
+from sizes import scaled
 from test_commands import _schema
 from test_matrix import CELLS, WORDS, _load, _sample
 from words import words_hold
@@ -36,7 +37,7 @@ def _decided(stack: Stack, s: str, d: str, packet: Packet, answer: str = "action
     return stack.decide(s, d, packet, answer)[0] == "allow"
 
 
-@settings(max_examples=50)
+@settings(max_examples=scaled(50))
 @given(was=stacks(), now=stacks(), data=st.data())
 def test_comparison_is_what_deciding_both_says(
     was: Stack, now: Stack, data: st.DataObject, tmp_path: Path
@@ -64,7 +65,7 @@ def test_comparison_is_what_deciding_both_says(
     assert model.groups.index.keys() == workspace.model.groups.index.keys()
 
 
-@settings(max_examples=60)
+@settings(max_examples=scaled(60))
 @given(stack=stacks(), data=st.data())
 def test_what_enforcing_would_change(stack: Stack, data: st.DataObject, tmp_path: Path) -> None:
     """Enforcing all observed lines (and the observed default) makes ``action`` what ``would`` is."""
@@ -88,7 +89,7 @@ def test_what_enforcing_would_change(stack: Stack, data: st.DataObject, tmp_path
     assert changed == differ
 
 
-@settings(max_examples=80)
+@settings(max_examples=scaled(80))
 @given(stack=stacks(), data=st.data(), service=st.sampled_from(SERVICES), grants=st.booleans())
 def test_grant_and_revoke_change_just_what_is_asked(
     stack: Stack, data: st.DataObject, service: str, grants: bool, tmp_path: Path

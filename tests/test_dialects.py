@@ -34,6 +34,7 @@ from oaktag.testing.slow import Stack
 from oaktag.testing.slow_reach import exchanged as slow_exchanged
 from oaktag.testing.strategies import GROUPS, stacks
 from one_gate import PLACES, points
+from sizes import scaled
 
 ROOT = Path(__file__).resolve().parents[1]
 YANG = ROOT / "src" / "oaktag" / "yang"
@@ -48,7 +49,7 @@ def test_what_is_written_is_read_back_and_equal(kind: str, tmp_path: Path) -> No
     texts: list[str] = []
 
     @settings(
-        max_examples=10 if slow(kind) else 30, database=None, phases=[Phase.explicit, Phase.generate], deadline=None,
+        max_examples=scaled(10 if slow(kind) else 30), database=None, phases=[Phase.explicit, Phase.generate], deadline=None,
         suppress_health_check=list(HealthCheck),
     )  # fmt: skip
     @given(stack=stacks(recorded=True), point=points)
@@ -118,7 +119,7 @@ def test_a_changed_list_is_refused_refuted_or_the_same(kind: str, tmp_path: Path
     told: Counter[str] = Counter()
 
     @settings(
-        max_examples=4 if slow(kind) else 10, database=None, phases=[Phase.explicit, Phase.generate], deadline=None,
+        max_examples=scaled(4 if slow(kind) else 10), database=None, phases=[Phase.explicit, Phase.generate], deadline=None,
         suppress_health_check=list(HealthCheck),
     )  # fmt: skip
     @given(stack=stacks(), point=points)
@@ -169,7 +170,7 @@ def test_a_list_that_names_another_line_is_refuted(kind: str, tmp_path: Path) ->
     rng = random.Random(kind)
     told: Counter[str] = Counter()
 
-    @settings(max_examples=4 if slow(kind) else 10, database=None, deadline=None,
+    @settings(max_examples=scaled(4 if slow(kind) else 10), database=None, deadline=None,
               phases=[Phase.explicit, Phase.generate], suppress_health_check=list(HealthCheck))  # fmt: skip
     @given(stack=stacks(recorded=True), point=points)
     def holds(stack: Stack, point: dict[str, Any]) -> None:

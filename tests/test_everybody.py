@@ -16,6 +16,7 @@ import oaktag as package
 from conftest import Ran
 from networks import write_net
 from oaktag.testing.slow_reach import Net
+from sizes import scaled
 from test_reach import nets
 from words import words_hold
 
@@ -88,7 +89,7 @@ def _loaded(net: Net, folder: Path) -> package.Workspace:
     return package.Workspace.load(folder)
 
 
-@settings(max_examples=20)
+@settings(max_examples=scaled(20))
 @given(net=workspaces(), service=st.sampled_from(sorted(SERVICES)))
 def test_who_gets_through_is_the_union_of_all_traces(
     net: Net, service: str, tmp_path: Path
@@ -120,7 +121,7 @@ def _group(net: Net, model: Any, address: str, name: str | None) -> int:
     )  # fmt: skip
 
 
-@settings(max_examples=20)
+@settings(max_examples=scaled(20))
 @given(net=workspaces(), segment=st.sampled_from(("s0", "s1", "s2", "s3")))
 def test_what_a_newcomer_obtains_is_the_union_of_all_traces(
     net: Net, segment: str, tmp_path: Path

@@ -36,6 +36,7 @@ from oaktag.testing.slow import Stack
 from oaktag.testing.slow_reach import Being, Net
 from oaktag.workspace.config_file import DAY
 from oaktag.workspace.whereabouts import url_of
+from sizes import scaled
 from test_commands import _schema
 from test_corners import build
 from test_matrix import in_box
@@ -131,7 +132,7 @@ def test_random_networks_do_what_reach_says(tmp_path: Path) -> None:
     directions: for each probe, what packets meet is what reach says of just those two ends."""
     seen: Counter[tuple[str, str]] = Counter()
 
-    @settings(max_examples=14, database=None, phases=[Phase.generate])
+    @settings(max_examples=scaled(14), database=None, phases=[Phase.generate])
     @given(net=small_nets())
     def compare(net: Net) -> None:
         workspace, document = _probed(net, tmp_path)
@@ -306,7 +307,7 @@ def test_a_lab_is_its_users_alone_and_ends_by_itself(
         assert done.returncode == 1 and "namespaces of its own only" in done.stderr
 
 
-@pytest.mark.parametrize("seed", SEEDS[:6])
+@pytest.mark.parametrize("seed", SEEDS[: scaled(6)])
 def test_reach_says_the_same_of_every_probe_and_of_no_other(seed: int, tmp_path: Path) -> None:
     """On random networks, without a kernel: what trace tells is what reach tells; the opposite is
     not."""

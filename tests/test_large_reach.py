@@ -34,6 +34,7 @@ from oaktag.core.registry import learned_bindings
 from oaktag.core.scopes import arriving
 from oaktag.operations.model import Model
 from oaktag.testing.slow_reach import Being, Net
+from sizes import scaled
 from test_commands import _schema
 
 
@@ -60,7 +61,7 @@ def test_counting_and_rows_agree(seed: int, plain: bool, tmp_path: Path) -> None
             assert cause.destinations.keys() <= {b for _, b in places}
 
 
-@pytest.mark.parametrize("seed", SEEDS[:8])
+@pytest.mark.parametrize("seed", SEEDS[: scaled(8)])
 def test_failures_are_rows_of_the_network_without(
     seed: int, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:

@@ -16,6 +16,7 @@ from hypothesis import strategies as st
 from oaktag.core.accesslist import AccessList
 from oaktag.dialects import nftables, nftables_dump, nftables_live
 from oaktag.lab.namespaces import UNSHARE
+from sizes import scaled
 from test_lists_and_points import lists
 
 TABLE = nftables.table_name("gate")
@@ -60,7 +61,7 @@ def test_a_changed_list_is_the_new_one(real_kernel: None) -> None:
     made: list[tuple[AccessList, AccessList]] = []
 
     @settings(
-        max_examples=25, database=None, phases=[Phase.generate], deadline=None,
+        max_examples=scaled(25), database=None, phases=[Phase.generate], deadline=None,
         suppress_health_check=list(HealthCheck),
     )  # fmt: skip
     @given(pair=pairs())

@@ -20,6 +20,7 @@ from oaktag.testing.slow import CUT_SHORT, Stack
 from oaktag.testing.slow_reach import exchanged
 from oaktag.testing.strategies import stacks
 from one_gate import model_of, points
+from sizes import scaled
 from test_access_lists import _meant
 
 GROUPS = ("untagged", "ada", "bo", "cy", "di")
@@ -65,7 +66,7 @@ def held_cells(list_: AccessList, tags: dict[str, int]) -> dict[tuple[str, str],
     }
 
 
-@settings(max_examples=50)
+@settings(max_examples=scaled(50))
 @given(stack=stacks(), point=points, seed=st.integers(0, 1 << 16))
 def test_every_entry_does_what_its_line_says(
     stack: Stack, point: dict[str, Any], seed: int, tmp_path: Path
@@ -183,7 +184,7 @@ def every_entry(
             assert observed or cited["would"] in entry.keys, (packet, entry, cited)
 
 
-@settings(max_examples=30)
+@settings(max_examples=scaled(30))
 @given(stack=stacks(), point=points)
 def test_a_line_more_changes_no_other_chain(
     stack: Stack, point: dict[str, Any], tmp_path: Path

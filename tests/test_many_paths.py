@@ -19,6 +19,7 @@ from oaktag.core.paths import Paths
 from oaktag.core.reach import Flow, State
 from oaktag.core.reach_counts import count_rows
 from oaktag.operations.model import Model
+from sizes import scaled
 
 Told = dict[tuple[Any, ...], tuple[int, dict[int, int], dict[int, int], bool, frozenset[Any]]]
 
@@ -102,7 +103,7 @@ def test_a_failure_on_many_paths_is_the_network_without(
     assert [loss[:5] for loss in losses(fresh.state, fresh.hosts)] == plain
 
 
-@pytest.mark.parametrize("seed", SEEDS[:8])
+@pytest.mark.parametrize("seed", SEEDS[: scaled(8)])
 def test_answers_over_many_paths_have_the_same_troubles(
     seed: int, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
@@ -123,7 +124,7 @@ def _trouble(found: Trouble) -> tuple[object, ...]:
     return found.kind, found.point, *ends
 
 
-@pytest.mark.parametrize("seed", SEEDS[:8])
+@pytest.mark.parametrize("seed", SEEDS[: scaled(8)])
 def test_what_is_borne_is_counted_over_many_paths_too(
     seed: int, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:

@@ -19,6 +19,7 @@ from oaktag.core.matrix import Matrix
 from oaktag.core.packets import Atoms
 from oaktag.testing.slow import Packet, Stack
 from oaktag.testing.strategies import SERVICES, stacks, write_stack
+from sizes import scaled
 
 WORDS = ["untagged", "ada", "bo", "cy", "di"]
 CELLS = [(s, d) for s in WORDS for d in WORDS]
@@ -35,7 +36,7 @@ def _sample(stack: Stack, data: st.DataObject, count: int) -> list[Packet]:
     )
 
 
-@settings(max_examples=100)
+@settings(max_examples=scaled(100))
 @given(stack=stacks(), data=st.data())
 def test_every_answer_and_its_line(stack: Stack, data: st.DataObject, tmp_path: Path) -> None:
     """Action, would and deciding line of single packets, through the batch as users ask it."""
@@ -87,7 +88,7 @@ def in_box(box: dict[str, Any], packet: Packet) -> bool:
     )
 
 
-@settings(max_examples=40)
+@settings(max_examples=scaled(40))
 @given(stack=stacks(most_lines=4))
 def test_equal_forms_if_and_only_if_equal_decisions(stack: Stack, tmp_path: Path) -> None:
     model = _load(stack, tmp_path).model
@@ -103,7 +104,7 @@ def test_equal_forms_if_and_only_if_equal_decisions(stack: Stack, tmp_path: Path
     assert len(set(said.values())) == len(said)
 
 
-@settings(max_examples=20)
+@settings(max_examples=scaled(20))
 @given(stack=stacks(most_lines=4))
 def test_shadowed_is_what_no_packet_reaches(stack: Stack, tmp_path: Path) -> None:
     """OT301 and OT302, neither too many nor too few, over one packet of every kind."""
@@ -276,7 +277,7 @@ def test_the_parts_of_a_mixed_answer_are_just_what_was_asked(
             assert not any(in_box(p, packet) for p in said.get("parts", []))
 
 
-@settings(max_examples=30)
+@settings(max_examples=scaled(30))
 @given(stack=stacks(), data=st.data())
 def test_the_matrix_and_its_parts_agree_with_its_cells(
     stack: Stack, data: st.DataObject, tmp_path: Path

@@ -28,6 +28,7 @@ from oaktag.located import Location
 from oaktag.operations.mend import written
 from oaktag.operations.model import Model
 from oaktag.testing.slow_reach import Net
+from sizes import scaled
 from test_commands import _schema
 from test_prospects import load_mendable
 from test_reach import nets
@@ -119,7 +120,7 @@ def _choices(net: Net, mending: dict[str, int]) -> list[Change]:
     return found
 
 
-@settings(max_examples=40)
+@settings(max_examples=scaled(40))
 @given(made=mendable(), breaks=st.booleans(), even=st.booleans(), most=st.sampled_from((1, 2, 40)))
 def test_the_cheapest_of_all_sets_of_changes(
     made: tuple[Net, dict[str, int]], breaks: bool, even: bool, most: int, tmp_path: Path,

@@ -18,6 +18,7 @@ from conftest import Ran
 from networks import SEEDS, random_net, share_states, states_of, write_net
 from oaktag.operations import network
 from oaktag.testing.slow_reach import Bound, Net
+from sizes import scaled
 from test_commands import _schema
 from test_reach import nets
 
@@ -67,7 +68,7 @@ def test_a_stateless_point_that_lacks_the_cell_of_answers(
     assert {a["hops"][-1]["node"] for a in back} == {"hall-edge"}
 
 
-@settings(max_examples=30)
+@settings(max_examples=scaled(30))
 @given(net=nets())
 def test_dropped_answers_are_dropped_in_a_trace(net: Net, tmp_path: Path) -> None:
     """Where no finding speaks of answers, every answer of a traced flow arrives."""

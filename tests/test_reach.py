@@ -16,6 +16,7 @@ from networks import write_net
 from oaktag.testing.slow import Stack
 from oaktag.testing.slow_reach import Being, Net
 from oaktag.testing.strategies import stacks
+from sizes import scaled
 from test_matrix import in_box
 
 NODES = ("n0", "n1", "n2", "n3")
@@ -139,7 +140,7 @@ def nets(draw: st.DrawFn) -> Net:
     return Net(stack, nodes, segments, links, feeds, beings, pins, sessions, registries)
 
 
-@settings(max_examples=120)
+@settings(max_examples=scaled(120))
 @given(net=nets())
 def test_reach_is_what_walking_finds(net: Net, tmp_path: Path) -> None:
     workspace = write_net(net, tmp_path)
@@ -220,7 +221,7 @@ def test_many_equal_paths_are_grouped_by_result(tmp_path: Path) -> None:
     assert told == {("enforced", 64, ()), ("unenforced", 64, ("source-unknown",))}
 
 
-@settings(max_examples=60)
+@settings(max_examples=scaled(60))
 @given(net=nets(), data=st.data())
 def test_expectations_on_every_path(net: Net, data: st.DataObject, tmp_path: Path) -> None:
     """``path: true`` holds if the matrix does as claimed and every row between the ends is exact;
@@ -333,7 +334,7 @@ def test_the_order_of_sources_can_be_chosen(tmp_path: Path) -> None:
         raise AssertionError("half an order was taken")
 
 
-@settings(max_examples=40)
+@settings(max_examples=scaled(40))
 @given(net=nets(), data=st.data())
 def test_a_trace_ends_as_reach_says(net: Net, data: st.DataObject, tmp_path: Path) -> None:
     """The packet that is traced fares on each path as it does in that row of reach."""
@@ -362,7 +363,7 @@ def test_a_trace_ends_as_reach_says(net: Net, data: st.DataObject, tmp_path: Pat
             assert all(h["judged"] or h["action"] is None for h in path["hops"])
 
 
-@settings(max_examples=8)
+@settings(max_examples=scaled(8))
 @given(net=nets())
 def test_failures_are_what_walking_without_them_finds(net: Net, tmp_path: Path) -> None:
     """Each link, node, feed and registry taken out of the words, and the walker sent again."""
@@ -415,7 +416,7 @@ def _less(
     )  # fmt: skip
 
 
-@settings(max_examples=80)
+@settings(max_examples=scaled(80))
 @given(net=nets())
 def test_counting_is_making_every_row(net: Net, tmp_path: Path) -> None:
     """Rows counted by blocks of arrays are those made one by one, cause by cause."""

@@ -31,6 +31,7 @@ from oaktag.operations.lists import list_of, points_of
 from oaktag.operations.model import Model
 from oaktag.testing.slow import Stack
 from oaktag.testing.strategies import GROUPS
+from sizes import scaled
 
 #: A change, and the addresses at which it may show: sources and destinations, by family.
 Change = tuple[str, AccessList, list[tuple[int, int]], list[tuple[int, int]]]
@@ -99,7 +100,7 @@ def changes(held: AccessList, rng: random.Random, tags: list[int]) -> Iterator[C
     yield "outside", replace(held, outside=(turned, turned)), [], []
 
 
-@pytest.mark.parametrize("seed", SEEDS[:8])
+@pytest.mark.parametrize("seed", SEEDS[: scaled(8)])
 def test_a_list_is_refuted_where_it_acts_otherwise(seed: int, tmp_path: Path) -> None:
     net = random_net(seed)
     model, rng = write_net(net, tmp_path).model, random.Random(seed)
@@ -141,7 +142,7 @@ def test_a_list_is_refuted_where_it_acts_otherwise(seed: int, tmp_path: Path) ->
     assert {"source_bindings", "destination_bindings"} <= refuted, told
 
 
-@pytest.mark.parametrize("seed", SEEDS[:2])
+@pytest.mark.parametrize("seed", SEEDS[: scaled(2)])
 def test_a_list_that_answers_or_records_otherwise_is_refuted(seed: int, tmp_path: Path) -> None:
     """Whom it lets through is the same; what the sender hears, or the log, is not."""
     model = write_net(random_net(seed), tmp_path).model

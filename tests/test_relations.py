@@ -15,6 +15,7 @@ import pytest
 import oaktag
 from networks import SEEDS, random_net, write_net
 from oaktag.testing.slow_reach import Net
+from sizes import scaled
 
 Rows = dict[tuple[Any, ...], tuple[Any, ...]]
 
@@ -73,7 +74,7 @@ def renamed(net: Net, name: Callable[[str], str]) -> Net:
     )  # fmt: skip
 
 
-@pytest.mark.parametrize("seed", SEEDS[:6])
+@pytest.mark.parametrize("seed", SEEDS[: scaled(6)])
 def test_names_do_not_matter(seed: int, tmp_path: Path) -> None:
     net = random_net(seed)
     first = rows_of(write_net(net, _folder(tmp_path, "a")))
@@ -89,7 +90,7 @@ def test_names_do_not_matter(seed: int, tmp_path: Path) -> None:
     assert rows_of(second, lambda w: back.get(w, w)) == first
 
 
-@pytest.mark.parametrize("seed", SEEDS[:6])
+@pytest.mark.parametrize("seed", SEEDS[: scaled(6)])
 def test_order_does_not_matter(seed: int, tmp_path: Path) -> None:
     """Of nodes, segments, links, feeds and endpoints. (Of lines it does, inside a layer.)"""
     rng, net = random.Random(seed), random_net(seed)
@@ -101,7 +102,7 @@ def test_order_does_not_matter(seed: int, tmp_path: Path) -> None:
     assert fares(second) == fares(first)
 
 
-@pytest.mark.parametrize("seed", SEEDS[:6])
+@pytest.mark.parametrize("seed", SEEDS[: scaled(6)])
 def test_how_ground_is_written_down_does_not_matter(seed: int, tmp_path: Path) -> None:
     """A segment's prefix as its two halves; a filter's prefix as its halves; an endpoint's addresses
     in another order."""
@@ -131,7 +132,7 @@ def _halves(prefix: str) -> list[str]:
     return [f"{a}.{b}.0.0/17", f"{a}.{b}.128.0/17"]
 
 
-@pytest.mark.parametrize("seed", SEEDS[:6])
+@pytest.mark.parametrize("seed", SEEDS[: scaled(6)])
 def test_a_lost_link_is_the_network_without_it(seed: int, tmp_path: Path) -> None:
     """Deleted by hand: what was exact and is not any more is what failures counts."""
     net = random_net(seed, plain=True)

@@ -15,6 +15,7 @@ import oaktag
 from conftest import Ran
 from oaktag.testing.slow import Stack
 from oaktag.testing.strategies import stacks
+from sizes import scaled
 from test_commands import _schema
 from test_matrix import CELLS, _load
 
@@ -35,7 +36,7 @@ def _table(stack: Stack) -> dict[tuple[object, ...], tuple[str, str]]:
     }
 
 
-@settings(max_examples=12)
+@settings(max_examples=scaled(12))
 @given(stack=stacks(most_lines=3), data=st.data())
 def test_what_changes_nothing(stack: Stack, data: st.DataObject, tmp_path: Path) -> None:
     """A line is said to change nothing if and only if it is reached and all is the same without."""

@@ -18,6 +18,7 @@ from oaktag.core.slack import slack
 from oaktag.testing.slow import Stack
 from oaktag.testing.strategies import stacks
 from one_gate import model_of
+from sizes import scaled
 
 Run = Callable[..., Ran]
 KINDS: tuple[Demand, ...] = ("none", "exactly", "at-least", "allowed", "denied")
@@ -27,7 +28,7 @@ SCHEMA = Path(package.__file__).parent / "schemas/expect-uncovered.json"
 def test_each_packet_is_left_open_or_asked_about(tmp_path: Path) -> None:
     seen: set[tuple[bool, bool]] = set()
 
-    @settings(max_examples=60, database=None, deadline=None)
+    @settings(max_examples=scaled(60), database=None, deadline=None)
     @given(stack=stacks(), data=st.data())
     def hold(stack: Stack, data: st.DataObject) -> None:
         model, _ = model_of(stack, {}, tmp_path)

@@ -26,6 +26,7 @@ from oaktag.operations.lists import points_of
 from oaktag.testing.slow import Stack
 from oaktag.testing.strategies import stacks
 from one_gate import PLACES, model_of, points
+from sizes import scaled
 from slow_boxes import fewest
 from test_commands import _schema
 
@@ -49,7 +50,7 @@ def test_few_boxes_against_the_fewest() -> None:
     assert min(ratios) == 1 and sum(ratios) / len(ratios) < 1.05
 
 
-@settings(max_examples=60, deadline=None)
+@settings(max_examples=scaled(60), deadline=None)
 @given(
     sides=st.tuples(st.integers(1, 7), st.integers(1, 7), st.integers(1, 6)),
     outcomes=st.integers(1, 4), shy=st.integers(0, 63), data=st.data(),
@@ -81,7 +82,7 @@ def test_boxes_say_what_the_table_says(
 
 
 @settings(
-    max_examples=30, deadline=None, phases=[Phase.explicit, Phase.generate],
+    max_examples=scaled(30), deadline=None, phases=[Phase.explicit, Phase.generate],
     suppress_health_check=[HealthCheck.function_scoped_fixture, HealthCheck.too_slow],
 )  # fmt: skip
 @given(stack=stacks(), point=points, seed=st.integers(0, 1 << 16))
@@ -144,7 +145,7 @@ def test_hard_ones(tmp_path: Path) -> None:
     assert [b.outcome for b in minimized(same)] == [5]
 
 
-@pytest.mark.parametrize("seed", SEEDS[:4])
+@pytest.mark.parametrize("seed", SEEDS[: scaled(4)])
 def test_a_row_that_was_changed_is_refused_or_refuted(seed: int, tmp_path: Path) -> None:
     """One letter of the text is another: refused with a line, refuted by a packet that the changed
     row takes otherwise, or the same list in other words."""

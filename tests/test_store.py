@@ -24,6 +24,7 @@ from oaktag.core.addresses import Prefix, parse_prefix
 from oaktag.core.session_records import KINDS, Kind, Record, Spell, spells
 from oaktag.errors import OakTagError, UsageError
 from oaktag.store import Store
+from sizes import scaled
 
 FORM = "{0.endpoint}@{0.node} {0.since}-{0.until} {0.ended}"
 
@@ -182,7 +183,7 @@ def test_the_store_holds_what_comes_of_records(database: str, tmp_path: Path) ->
     """In whatever order and parts they come, from two writers by turns: what is held is what comes
     of all of them; so it is worked out anew for another timeout."""
 
-    @settings(max_examples=40 if database.startswith("sqlite") else 15)
+    @settings(max_examples=scaled(40 if database.startswith("sqlite") else 15))
     @given(tellings(), st.randoms(use_true_random=False))
     def tried(told: list[Record], rng: random.Random) -> None:
         _emptied(database)

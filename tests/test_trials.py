@@ -17,6 +17,7 @@ from oaktag.core.placement import Host
 from oaktag.operations.lab_plan import MOST_STAND_INS, Beings
 from oaktag.operations.lab_trials import Trial, Trying
 from oaktag.operations.model import Model
+from sizes import scaled
 
 WEB = (80, 443)
 
@@ -35,7 +36,7 @@ def _apart(a: Host, b: Host) -> bool:
     return a.family == b.family and a.address != b.address and not mine
 
 
-@pytest.mark.parametrize("seed", SEEDS[:8])
+@pytest.mark.parametrize("seed", SEEDS[: scaled(8)])
 def test_what_is_sent(seed: int, tmp_path: Path) -> None:
     net = random_net(seed)
     model = write_net(net, tmp_path).model

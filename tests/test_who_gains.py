@@ -17,6 +17,7 @@ from networks import write_net
 from oaktag.testing.slow import Packet
 from oaktag.testing.slow_reach import Net
 from oaktag.testing.strategies import GROUPS, permissions
+from sizes import scaled
 from test_reach import nets
 from words import words_hold
 
@@ -151,7 +152,7 @@ def told(rows: list[dict[str, Any]], packets: list[Packet]) -> Gains:
     return found
 
 
-@settings(max_examples=120)
+@settings(max_examples=scaled(120))
 @given(both=versions())
 def test_each_pair_gains_and_loses_what_is_said(both: tuple[Net, Net], tmp_path: Path) -> None:
     was, now = both

@@ -25,6 +25,7 @@ from oaktag.operations.result import Result
 from oaktag.report.page import Page
 from oaktag.testing.slow import Stack
 from oaktag.testing.strategies import stacks, write_stack
+from sizes import scaled
 
 Run = Callable[..., Ran]
 WORDS = ("untagged", "ada", "bo", "cy", "di")
@@ -139,7 +140,7 @@ def test_without_pandas_all_but_frames(sample: Path) -> None:
     assert "pip install 'oaktag[frames]'" in ran.stdout
 
 
-@settings(max_examples=60)
+@settings(max_examples=scaled(60))
 @given(stack=stacks(), data=st.data())
 def test_many_packets_at_once(stack: Stack, data: st.DataObject, tmp_path: Path) -> None:
     """Arrays against the slow reading, packet by packet, with the line that says so."""
@@ -190,7 +191,7 @@ def test_what_is_no_packet_is_named(change: dict[str, Any], told: str, sample: P
         workspace.decide_many(columns)
 
 
-@pytest.mark.parametrize("seed", SEEDS[:6])
+@pytest.mark.parametrize("seed", SEEDS[: scaled(6)])
 def test_objects_come_to_what_files_come_to(seed: int, tmp_path: Path) -> None:
     """A random network, read from its files and given as objects: every answer is the same."""
     by_files = write_net(random_net(seed), tmp_path)
