@@ -242,7 +242,7 @@ def test_what_refutes_a_list_is_between_the_segments_in_question(seed: int, tmp_
             continue
         sound = DIALECTS["nftables"].read(text)
         pairs = re.findall(r"\t\t\t(10\.\S+) \. (10\.\S+?),?\n", text)
-        for one, _ in pairs:
+        for one, _ in rng.sample(pairs, min(4, len(pairs))):
             other = rng.choice([span for span, _ in pairs if f"{one} . {span}" not in text])
             changed = text.replace(f"{one} . {one}", f"{one} . {other}")
             against = refute(model, point, changed)

@@ -27,6 +27,7 @@ from oaktag.testing.strategies import stacks, write_stack
 from oaktag.workspace.office_forms import read_day, read_instant, separator_of, shortened
 from oaktag.workspace.topology import read_topology, topology_text
 from oaktag.workspace.workbook import plain, rows_in, written
+from sizes import scaled
 
 Run = Callable[..., Ran]
 
@@ -56,7 +57,7 @@ class Anchors(HTMLParser):
         assert self.open.pop() == tag
 
 
-@pytest.mark.parametrize("seed", range(14))
+@pytest.mark.parametrize("seed", range(scaled(14)))
 def test_the_report_of_any_network(seed: int, tmp_path: Path, oaktag: Run) -> None:
     """Every link leads to one place, figures are those of reach, and two runs give the same bytes."""
     write_net(random_net(seed), tmp_path / "w")
@@ -144,7 +145,7 @@ def _effects(rows: list[dict[str, Any]], other: str) -> dict[str, set[str]]:
     return found
 
 
-@pytest.mark.parametrize("seed", range(8))
+@pytest.mark.parametrize("seed", range(scaled(8)))
 def test_who_fares_differently_in_any_network(seed: int, tmp_path: Path) -> None:
     """Parts of a group are those that reach tells apart, asked endpoint by endpoint."""
     workspace = write_net(random_net(seed), tmp_path / "w")
@@ -325,7 +326,7 @@ def test_what_parts_cells_and_what_lacks_digits() -> None:
         assert not shortened(text)
 
 
-@pytest.mark.parametrize("seed", range(60))
+@pytest.mark.parametrize("seed", range(scaled(60)))
 def test_topologies_broken_at_random_are_refused_or_read(seed: int, tmp_path: Path) -> None:
     """Values, keys and items taken out, doubled or of another kind: a topology, or one clear error."""
     rng = random.Random(seed)

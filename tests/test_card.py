@@ -14,6 +14,7 @@ import pytest
 import oaktag as package
 from conftest import Ran
 from oaktag.core.telling import Change, Kind, fewest
+from sizes import scaled
 from test_commands import _schema
 
 Run = Callable[..., Ran]
@@ -67,7 +68,7 @@ def test_each_test_tells_the_lines_that_it_names_and_no_other(sample: Path, oakt
     assert len(told) > 5 and untold
 
 
-@pytest.mark.parametrize("seed", range(40))
+@pytest.mark.parametrize("seed", range(scaled(40)))
 def test_no_card_is_shorter(seed: int, monkeypatch: pytest.MonkeyPatch) -> None:
     rng = random.Random(seed)
     every = [Change("without", n) for n in range(rng.randint(1, 7))]

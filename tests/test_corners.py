@@ -16,7 +16,7 @@ import pytest
 
 import oaktag as package
 from conftest import Ran
-from kernel_oracle import Question, ask
+from kernel_oracle import UNJUDGED, Question, ask
 from oaktag.core import mending
 from oaktag.core.accesslist import PassBetween
 from oaktag.core.acting import act
@@ -681,7 +681,7 @@ def test_points_of_one_node_take_no_tags_from_each_other(
         judge = (
             "table inet behind {\n\tchain crossing {\n"
             "\t\ttype filter hook postrouting priority 0; policy accept;\n"
-            f"\t\tmeta mark != {frame:#x} drop\n\t}}\n}}\n"
+            f"\t\tip saddr != {UNJUDGED[0]} meta mark != {frame:#x} drop\n\t}}\n}}\n"
         )
         asked = [
             Question(Packet(4, 6, 50_000 + n, 443), source, "10.2.0.1", frame)

@@ -147,7 +147,7 @@ def random_links(seed: int) -> Network:
     return Network(nodes, [], links)
 
 
-@pytest.mark.parametrize("seed", range(40))
+@pytest.mark.parametrize("seed", range(scaled(40)))
 def test_all_ways_to_ask_of_paths_agree(seed: int) -> None:
     """Trees hold just the paths, with whether frames arrive; a node is crossed, and reached by
     frames, just where some path says so."""
@@ -187,7 +187,7 @@ def test_all_ways_to_ask_of_paths_agree(seed: int) -> None:
             assert held.crossed(node, sources, names) == expected
 
 
-@pytest.mark.parametrize("seed", range(6))
+@pytest.mark.parametrize("seed", range(scaled(6)))
 def test_a_square_of_equal_paths(seed: int, tmp_path: Path) -> None:
     """70 equal paths of one pair: grouped by result as if each had been walked; and the same for
     a square so large that nobody could."""
@@ -297,7 +297,7 @@ def test_a_network_of_many_causes_fits_a_screen(tmp_path: Path, oaktag: Callable
     )
 
 
-@pytest.mark.parametrize("seed", range(8))
+@pytest.mark.parametrize("seed", range(scaled(8)))
 def test_by_endpoint_names_whose_rows_are_not_exact(
     seed: int, tmp_path: Path, oaktag: Callable[..., Ran]
 ) -> None:

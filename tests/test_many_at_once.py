@@ -13,6 +13,7 @@ import pytest
 
 import oaktag as package
 from conftest import Ran
+from sizes import scaled
 from test_commands import _schema
 
 Run = Callable[..., Ran]
@@ -74,7 +75,7 @@ def test_faults_of_a_list_are_told_together(shipped: Path, oaktag: Run) -> None:
         assert ran.status == 2 and told in ran.err, ran
 
 
-@pytest.mark.parametrize("seed", range(6))
+@pytest.mark.parametrize("seed", range(scaled(6)))
 def test_a_rule_takes_whom_earlier_rules_leave(seed: int, shipped: Path, oaktag: Run) -> None:
     """At any place: of those whom the conditions take, it takes who is neither pinned nor taken by a
     rule above; and what is told of each rule is what it then takes."""

@@ -21,6 +21,7 @@ from oaktag.core.prospects import Prospects
 from oaktag.core.reach import Between, Reach, State
 from oaktag.core.registry import learned_bindings
 from oaktag.operations.model import Model
+from sizes import scaled
 
 Kind = Literal["leak", "break", "worse"]
 #: So many sets of three changes are looked at in each network.
@@ -105,7 +106,7 @@ def load_mendable(seed: int, folder: Path) -> tuple[Model, random.Random]:
     return oaktag.Workspace.load(folder).model, rng
 
 
-@pytest.mark.parametrize("seed", range(5))
+@pytest.mark.parametrize("seed", range(scaled(5)))
 def test_what_is_sure_is_so_in_every_network(seed: int, tmp_path: Path) -> None:
     """Of a row and some changes that may be made or not: where it is said to be wrong for sure, it
     is wrong with each set of them; where none is left open, what is wrong is sure to be."""

@@ -15,6 +15,7 @@ import pytest
 import oaktag as package
 from conftest import Ran
 from oaktag.workspace.workbook import harmless, plain
+from sizes import scaled
 
 Run = Callable[..., Ran]
 SCHEMA = Path(package.__file__).parent / "schemas/matrix-in.json"
@@ -38,7 +39,7 @@ def _matrix(folder: Path) -> list[dict[str, str]]:
     return [row for p in sorted((folder / "matrix").iterdir()) for row in _rows(p)]
 
 
-@pytest.mark.parametrize("seed", range(5))
+@pytest.mark.parametrize("seed", range(scaled(5)))
 def test_what_is_edited_in_a_sheet_stands_in_the_files(
     seed: int, shipped: Path, tmp_path: Path, oaktag: Run
 ) -> None:
