@@ -9,6 +9,7 @@ import struct
 import subprocess
 import sys
 import time
+from collections import Counter
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from dataclasses import replace
@@ -25,6 +26,7 @@ from oaktag.errors import OakTagError, UsageError
 from oaktag.lab.plan import rows
 from oaktag.operations import lab
 from oaktag.operations.lab_plan import names_of
+from oaktag.report.pages.lab import flow_line
 from test_commands import _schema
 from test_lab import _predicted
 
@@ -253,11 +255,11 @@ def _knows(model: Any, without: Workspace) -> None:
 
 def _lines(path: Path, wanted: int) -> list[dict[str, Any]]:
     """What a watching command has written by now, as soon as it is so much."""
-    end = time.monotonic() + 15
+    end = time.monotonic() + 60
     while time.monotonic() < end:
         text = path.read_text(encoding="utf-8")
         assert "error" not in text, text
-        found = [json.loads(line) for line in text.splitlines()]
+        found = [json.loads(line) for line in text.splitlines() if line.endswith("}")]
         if len(found) >= wanted:
             return found
         time.sleep(0.1)
@@ -265,44 +267,76 @@ def _lines(path: Path, wanted: int) -> list[dict[str, Any]]:
 
 
 def test_what_is_watched_and_captured(oaktag: Run, sample: Path, tmp_path: Path) -> None:
-    """Denied flows with and without a record, allowed ones of lines that log, would-be-denied ones,
-    each with its line; the tags in frames, also for an open tool."""
+    """Denied flows with and without a record, allowed ones of lines that log, what would be decided,
+    each with its line; counts by cell and by line; the tags in frames, also for an open tool."""
     entry = "  search-only:\n    entries:\n      - allow: https\n"
     _edit(sample, "permissions.yaml", entry, entry + "        log: informational\n")
+    shared = sample / "matrix/10-shared.csv"
+    shared.write_text(shared.read_text() + "patrons,loans-db,use-loans,observe,to,,,\n")
     oaktag("-C", sample, "lab", "up")
-    out = tmp_path / "events"
-    watch = [sys.executable, "-m", "oaktag", "-C", str(sample), "lab", "watch", "--json"]
+    out, heard = tmp_path / "events", tmp_path / "heard"
+    watch = [
+        sys.executable,
+        "-m",
+        "oaktag",
+        "-C",
+        str(sample),
+        "lab",
+        "watch",
+        "--counters",
+        "--json",
+    ]
     frames = tmp_path / "frames.pcap"
+    probes = (
+        ("ada", "loans-1", "8443/tcp"),  # allowed, and nothing is recorded of it
+        ("02:00:5e:10:00:11", "catalogue-1", "https"),  # return-sorters: search-only, which logs
+        ("02:00:5e:10:00:11", "catalogue-1", "22/tcp"),  # denied without a record
+        ("02:00:5e:20:00:01", "loans-1", "8443/tcp"),  # patrons: nothing, which logs
+    )
     try:
-        with out.open("w") as file:
-            watching = subprocess.Popen(watch, stdout=file)
-        capture = subprocess.Popen(
-            [sys.executable, "-m", "oaktag", "-C", str(sample), "lab", "capture", "hall-edge",
-             "--seconds", "6", "--json", "--out", str(frames)],
-            stdout=subprocess.PIPE,
-        )  # fmt: skip
-        time.sleep(2.5)
-        for words in (
-            (
-                "02:00:5e:10:00:11",
-                "catalogue-1",
-                "https",
-            ),  # return-sorters: search-only, which logs
-            ("02:00:5e:10:00:11", "catalogue-1", "22/tcp"),  # denied without a record
-            ("02:00:5e:20:00:01", "loans-1", "8443/tcp"),  # patrons: nothing, which logs
-        ):
+        with out.open("w") as file, heard.open("w") as beside:
+            watching = subprocess.Popen(
+                watch, stdout=file, stderr=beside, preexec_fn=hear_interrupts
+            )
+        while "listening" not in heard.read_text():
+            assert watching.poll() is None
+            time.sleep(0.05)
+        for words in probes:
             oaktag("-C", sample, "lab", "probe", *words)
         found = _lines(out, 3)
-        for _ in range(100):
-            found = _lines(out, 3)
-            if {e["packet"]["destination_port"] for e in found} >= {443, 22, 8443}:
-                break
-            time.sleep(0.1)
-        captured = json.loads(capture.communicate()[0])
-        watching.kill()
+        while not {e["packet"]["destination_port"] for e in found} >= {443, 22, 8443}:
+            found = _lines(out, len(found) + 1)
+        watching.send_signal(signal.SIGINT)
         watching.wait()
+        capture = subprocess.Popen(
+            [sys.executable, "-m", "oaktag", "-C", str(sample), "lab", "capture", "hall-edge",
+             "--seconds", "600", "--count", "80", "--json", "--out", str(frames)],
+            stdout=subprocess.PIPE,
+        )  # fmt: skip
+        while capture.poll() is None:
+            for words in probes:
+                oaktag("-C", sample, "lab", "probe", *words)
+        captured = json.loads(capture.communicate()[0])
     finally:
         oaktag("-C", sample, "lab", "down")
+    counted = json.loads(out.read_text().splitlines()[-1])
+    jsonschema.validate(counted, _schema("lab-watch"))
+    assert {c["of"] for c in counted["counters"]} == {"flows"}
+    lines = {
+        (c["line"]["file"], c["line"]["line"], c["verdict"]): c["flows"] for c in counted["lines"]
+    }
+    reading = "matrix/20-reading.csv"
+    assert lines.keys() == {
+        (reading, 11, "allowed"), (reading, 11, "denied"), (reading, 2, "allowed"),
+        ("matrix/10-shared.csv", 11, "denied"),
+    }  # fmt: skip
+    by_cell = Counter({(c["source"], c["destination"]): c["count"] for c in counted["counters"]})
+    assert by_cell["librarians", "loans-db"] == lines[reading, 2, "allowed"] > 1
+    denied = next(e for e in found if e["packet"]["destination_port"] == 8443)
+    assert (denied["would"], denied["would_by"]["permission"]) == ("allow", "use-loans")
+    assert "if observed lines were enforced, allowed by matrix/10-shared.csv:16" in flow_line(
+        denied
+    )
     told = {
         (
             e["verdict"], e["source"]["group"], e["destination"]["endpoint"],

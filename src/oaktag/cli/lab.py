@@ -229,7 +229,9 @@ def state(context: Context, folder: str, as_json: bool) -> int:
 @command.command("watch")
 @click.option("--seconds", type=click.FloatRange(min=0), help="When to end; else with Ctrl-C.")
 @click.option("--count", type=click.IntRange(min=1), help="After so many flows.")
-@click.option("--counters", is_flag=True, help="At the end, what cells have counted meanwhile.")
+@click.option(
+    "--counters", is_flag=True, help="At the end, what was counted meanwhile, by cell and by line."
+)
 @as_json
 @pass_context
 def watch(
@@ -245,18 +247,22 @@ def watch(
     before = workspace.lab_counters() if counters else None
     end = None if seconds is None else time.monotonic() + seconds
     seen = 0
+    flows: list[dict[str, Any]] = []
     with contextlib.suppress(KeyboardInterrupt):
-        for event in workspace.lab_watch(until=end):
+        for event in workspace.lab_watch(until=end, every=counters):
             if event:
+                flows.append(event)
+                if event["verdict"] == "allowed" and not event["recorded"]:
+                    continue
                 seen += 1
                 text = shown_json(json.dumps(event, ensure_ascii=False))
                 click.echo(text if as_json else shown(flow_line(event)))
-            elif not as_json:
+            else:
                 click.echo("listening", err=True)
             if seen == count:
                 break
     if before is not None:
-        result = workspace.lab_counters(since=before)
+        result = workspace.lab_counters(since=before, flows=flows)
         _told(context, result, as_json=as_json, line=True)
     return 0
 

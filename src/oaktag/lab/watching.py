@@ -2,7 +2,8 @@
 
 What a list records is told as the kernel records it. What is denied without a record is told as
 well: a packet that opened a flow before the points of its node and did not come out behind them;
-the list that was loaded says which entry that was.
+the list that was loaded says which entry that was. So it says what let a packet pass that did come
+out, of which nothing is recorded: that is a ``quiet`` event.
 """
 
 from __future__ import annotations
@@ -12,7 +13,7 @@ import contextlib
 import re
 import socket
 import time
-from collections.abc import Callable, Collection
+from collections.abc import Callable, Collection, Iterator
 from typing import Any
 
 from oaktag.core.accesslist import AccessList
@@ -94,6 +95,7 @@ class Watcher:
             self._recorded(node, record)
         else:
             self._open.pop(key, None)
+            self._passed(node, record)
 
     def _recorded(self, node: str, record: Record) -> None:
         told = _PREFIX.fullmatch(record.prefix)
@@ -107,34 +109,51 @@ class Watcher:
         tags = (acted.source, acted.destination) if acted else (0, 0)
         if source is not None:
             tags = int(source), int(target)
-        verdict = "denied" if action == "deny" else "would-deny" if would == "deny" else "allowed"
-        self._tell(node, point, record, verdict, tags, keys.split())
+        done = action, would or action
+        self._tell(node, point, record, done, tags, keys.split())
 
     def _dropped(self, node: str, record: Record) -> None:
         point, acted = self._by(node, record, "deny")
         if acted is None:
             return  # not by a list: it was on its way to nobody, or to the node itself
         keys = list(acted.entry.keys) if acted.entry else []
-        self._tell(node, point, record, "denied", (acted.source, acted.destination), keys)
+        would = acted.entry.would if acted.entry else self._lists[node][point].outside[1]
+        tags = acted.source, acted.destination
+        self._tell(node, point, record, ("deny", would), tags, keys)
+
+    def _passed(self, node: str, record: Record) -> None:
+        """Every point of the node that judges the packet let it pass."""
+        for point, acted in self._each(node, record, record.mark & 0xFFFF):
+            if acted.judged and acted.entry is not None and not acted.entry.recorded:
+                done = acted.entry.action, acted.entry.would
+                tags = acted.source, acted.destination
+                keys = list(acted.entry.keys)
+                self._tell(node, point, record, done, tags, keys, quiet=True)
 
     def _by(self, node: str, record: Record, action: str) -> tuple[str, Acted | None]:
         """The point of a node that does something with a packet, and by what."""
-        ends = [parse_address(a)[1] for a in (record.source, record.destination)]
         frame = self._open.get((node, record.flow), (0.0, record))[1].mark & 0xFFFF
-        for point, held in self._lists.get(node, {}).items():
-            acted = act(held, record.packet, ends[0], ends[1], frame)
+        for point, acted in self._each(node, record, frame):
             if acted.judged and acted.action == action:
                 return point, acted
         return "", None
 
+    def _each(self, node: str, record: Record, frame: int) -> Iterator[tuple[str, Acted]]:
+        """What each point of a node does with a packet."""
+        ends = [parse_address(a)[1] for a in (record.source, record.destination)]
+        for point, held in self._lists.get(node, {}).items():
+            yield point, act(held, record.packet, ends[0], ends[1], frame)
+
     def _tell(
-        self, node: str, point: str, record: Record, verdict: str, tags: tuple[int, int],
-        keys: list[str],
+        self, node: str, point: str, record: Record, done: tuple[str, str], tags: tuple[int, int],
+        keys: list[str], *, quiet: bool = False,
     ) -> None:  # fmt: skip
-        packet = record.packet
+        packet, (action, would) = record.packet, done
+        verdict = "denied" if action == "deny" else "would-deny" if would == "deny" else "allowed"
         self._told(
             {
                 "time": time.time(), "node": node, "point": point, "verdict": verdict,
+                "action": action, "would": would, "quiet": quiet,
                 "source": record.source, "destination": record.destination,
                 "source_tag": tags[0], "destination_tag": tags[1],
                 "packet": list(packet), "keys": keys,

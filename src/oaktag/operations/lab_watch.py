@@ -4,13 +4,14 @@ from __future__ import annotations
 
 from base64 import b64decode
 from collections import Counter
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
 from datetime import UTC, datetime
 from pathlib import Path as FilePath
 from typing import Any, ClassVar
 
 from oaktag.core.addresses import parse_address
+from oaktag.core.matrix import Answer
 from oaktag.core.packets import Packet
 from oaktag.core.service_text import packet_text
 from oaktag.lab.capturing import pcap
@@ -23,14 +24,23 @@ from oaktag.operations.result import Result, Row
 from oaktag.workspace.textfile import write_bytes
 
 
-def watching(model: Model, until: float | None = None) -> Iterator[Document]:
+def watching(
+    model: Model, until: float | None = None, *, every: bool = False
+) -> Iterator[Document]:
     """Flows that are opened at the points of the lab, one after the other, until a time (of the
     monotonic clock), or without end.
 
     Each is a document: ``time``, ``point``, ``verdict`` (``allowed``, ``denied``, ``would-deny``),
-    ``source`` and ``destination`` with address, group, tag and whose it is, ``packet``,
-    ``service``, ``line`` (None for the default), ``permission``, ``entry``. The first one, once it
-    is listened for them, is empty.
+    ``recorded`` (false for what is allowed by a line that does not log), ``source`` and
+    ``destination`` with address, group, tag and whose it is, ``packet``, ``service``, ``line``
+    (None for the default), ``permission``, ``entry``; ``would``, what would be decided if observed
+    lines were enforced, and ``would_by``, the line, permission and entry of that where it is
+    another thing. The first one, once it is listened for them, is empty.
+
+    Args:
+        model: the workspace.
+        until: when to end; None: never.
+        every: also those that are allowed and of which nothing is recorded.
 
     Raises:
         OakTagError: no lab is up.
@@ -40,6 +50,8 @@ def watching(model: Model, until: float | None = None) -> Iterator[Document]:
     for event in lab.watch(until):
         if not event:
             yield {}
+            continue
+        if event["quiet"] and not every:
             continue
         if telling is None or telling.version != event["version"]:
             telling = _Telling(lab, model, event["version"])
@@ -60,24 +72,34 @@ class LabCaptured(Result):
 
 @dataclass(frozen=True, eq=False, repr=False)
 class LabCounted(Result):
-    """What cells of points have counted: packets that open a flow; of a stateless point all."""
+    """What points have counted: by cell, flows at a stateful point and packets at a stateless one;
+    and by line and verdict the flows that were watched."""
 
     counters: list[Row]
+    lines: list[Row]
     command: ClassVar[str] = "lab watch"
     shown_by: ClassVar[str] = "lab"
     table: ClassVar[str] = "counters"
 
 
-def counted(model: Model, since: LabCounted | None = None) -> LabCounted:
+def counted(
+    model: Model, since: LabCounted | None = None, flows: Iterable[Document] = ()
+) -> LabCounted:
     """The counters of all cells in the lab; or what they have counted since they were read.
+
+    Args:
+        model: the workspace.
+        since: an earlier answer.
+        flows: what ``watching`` told meanwhile, every flow of it: counted by line.
 
     Raises:
         OakTagError: no lab is up.
     """
     lab = lab_of(model)
-    groups = held_by(lab, model.files.root)[0].groups
+    held = held_by(lab, model.files.root)[0]
+    groups = held.groups
     before = {} if since is None else {
-        (c["point"], c["source"], c["destination"]): c["packets"] for c in since.counters
+        (c["point"], c["source"], c["destination"]): c["count"] for c in since.counters
     }  # fmt: skip
     rows: list[Row] = []
     for point, cells in counts_of(lab.ask("counters")["cells"]).items():
@@ -85,9 +107,32 @@ def counted(model: Model, since: LabCounted | None = None) -> LabCounted:
             key = point, groups.name(s), groups.name(d)
             more = packets - before.get(key, 0)
             if more > 0:
+                there = held.network.points.get(point)
                 rows.append(dict(zip(("point", "source", "destination"), key, strict=True)))
-                rows[-1]["packets"] = more
-    return LabCounted(counters=rows)
+                stateful = there is None or there.stateful
+                rows[-1] |= {"count": more, "of": "flows" if stateful else "packets"}
+    return LabCounted(counters=rows, lines=_by_line(flows))
+
+
+def _by_line(flows: Iterable[Document]) -> list[Row]:
+    """The flows that each line decided, by point and verdict, the most first."""
+    found: Counter[tuple[str, str, int, str, str]] = Counter()
+    for flow in flows:
+        line = flow["line"] or {"file": "", "line": 0}
+        key = flow["point"], line["file"], line["line"], flow["verdict"], flow["permission"] or ""
+        found[key] += 1
+    return [
+        {
+            "point": point,
+            "line": {"file": file, "line": line} if file else None,
+            "permission": permission or None,
+            "verdict": verdict,
+            "flows": n,
+        }
+        for (point, file, line, verdict, permission), n in sorted(
+            found.items(), key=lambda one: (-one[1], one[0])
+        )
+    ]
 
 
 def capture(
@@ -154,11 +199,14 @@ class _Telling:
             "time": _time(event["time"]),
             "point": event["point"] or event["node"],
             "verdict": event["verdict"],
+            "recorded": not event["quiet"],
             "source": self._end(event["source"], event["source_tag"]),
             "destination": self._end(event["destination"], event["destination_tag"]),
             "packet": packet_json(packet),
             "service": packet_text(*packet),
             **decided,
+            "would": event["would"],
+            "would_by": self._would(event, packet),
         }
 
     def _end(self, address: str, tag: int) -> Document:
@@ -186,6 +234,20 @@ class _Telling:
             "line": None if place is None else {"file": place.file, "line": place.line},
             "permission": None, "entry": None,
         }  # fmt: skip
+
+    def _would(self, event: dict[str, Any], packet: Packet) -> Document | None:
+        """The line and entry that would decide otherwise."""
+        by_tag = self.model.groups.by_tag
+        source, target = by_tag.get(event["source_tag"]), by_tag.get(event["destination_tag"])
+        if event["action"] == event["would"] or source is None or target is None:
+            return None
+        atom = self.model.atoms.atom(packet)
+        answer: Answer = "would" if self._differs(source, target, atom) else "action"
+        for piece in self.model.matrix.pieces(source, target, answer):
+            if piece.mask >> atom & 1:
+                said = piece_json(self.model.matrix, piece)
+                return {k: said[k] for k in ("line", "permission", "entry")}
+        return None
 
     def _differs(self, source: int, destination: int, atom: int) -> bool:
         """Whether the two answers differ: else it is the point that only observes."""

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -459,39 +459,48 @@ class OfNetwork(Asked):
             self.model, source, destination, service, card=card, against=against, progress=progress
         )
 
-    def lab_watch(self, until: float | None = None) -> Iterator[dict[str, Any]]:
+    def lab_watch(
+        self, until: float | None = None, *, every: bool = False
+    ) -> Iterator[dict[str, Any]]:
         """Flows that are opened at the points of the lab, one after the other.
 
         Args:
             until: when to end, by the monotonic clock; None: never.
+            every: also those that are allowed by a line that does not log.
 
         Returns:
             of each flow that is denied, would be denied, or is allowed by a line that logs:
             ``time``, ``point``, ``verdict``, ``source``, ``destination``, ``packet``, ``service``,
-            ``line``, ``permission``, ``entry``; the first, once it is listened for them, is empty.
+            ``line``, ``permission``, ``entry``; ``would``, what would be decided if observed lines
+            were enforced, and ``would_by``, the line behind that where it differs. The first, once
+            the lab listens for them, is empty.
 
         Raises:
             OakTagError: no lab is up.
         """
         from oaktag.operations.lab_watch import watching
 
-        return watching(self.model, until)
+        return watching(self.model, until, every=every)
 
-    def lab_counters(self, since: LabCounted | None = None) -> LabCounted:
-        """What the cells of the lab's points have counted.
+    def lab_counters(
+        self, since: LabCounted | None = None, flows: Iterable[dict[str, Any]] = ()
+    ) -> LabCounted:
+        """What the lab's points have counted.
 
         Args:
             since: an earlier answer; only what was counted after it is told.
+            flows: what ``lab_watch`` told meanwhile, with ``every``.
 
         Returns:
-            the cells that have counted something: ``counters``.
+            the cells that have counted something, flows at a stateful point and packets at a
+            stateless one: ``counters``; and the flows by line and verdict: ``lines``.
 
         Raises:
             OakTagError: no lab is up.
         """
         from oaktag.operations.lab_watch import counted
 
-        return counted(self.model, since)
+        return counted(self.model, since, flows)
 
     def lab_capture(
         self,

@@ -116,15 +116,21 @@ def _plural(how: str, number: int) -> str:
 def flow_line(event: Row) -> str:
     """One flow that was opened, in a line."""
     ends = [event[end] for end in ("source", "destination")]
-    told = [f"{e['group']} ({e['tag']}) {e['endpoint'] or e['address']}" for e in ends]
+    both = [f"{e['group']} ({e['tag']}) {e['endpoint'] or e['address']}" for e in ends]
     line = event["line"]
     by = f"{line['file']}:{line['line']}" if line else "the default"
     entry = f" {event['entry']}" if event["entry"] else ""
     moment = event["time"][11:23]
-    return (
-        f"{moment} {event['point']} {event['verdict']}: {told[0]} → {told[1]}, "
+    told = (
+        f"{moment} {event['point']} {event['verdict']}: {both[0]} → {both[1]}, "
         f"{event['service']}, by {by}{entry}"
     )
+    other = event["would_by"]
+    if event["verdict"] == "denied" and other is not None:
+        line = other["line"]
+        place = f"{line['file']}:{line['line']}" if line else "the default"
+        told += f"; if observed lines were enforced, allowed by {place}"
+    return told
 
 
 def _captured(page: Page, d: Row, *, everything: bool) -> None:
@@ -158,12 +164,29 @@ def _tag(row: Row) -> str:
 def _counted(page: Page, d: Row) -> None:
     if d["counters"]:
         page.table(
-            ("point", "from", "to", "flows"),
-            [(c["point"], c["source"], c["destination"], str(c["packets"])) for c in d["counters"]],
+            ("point", "from", "to", "count", "of"),
+            [
+                (c["point"], c["source"], c["destination"], c["count"], c["of"])
+                for c in d["counters"]
+            ],
             wrap=(0,),
+            right=(3,),
         )
     else:
         page.say("no cell has counted a flow")
+    if d["lines"]:
+        page.table(
+            ("point", "line", "permission", "verdict", "flows"),
+            [
+                (
+                    c["point"],
+                    f"{c['line']['file']}:{c['line']['line']}" if c["line"] else "the default",
+                    c["permission"] or "", c["verdict"], c["flows"],
+                )
+                for c in d["lines"]
+            ],
+            wrap=(0, 1), right=(4,),
+        )  # fmt: skip
 
 
 # -- what was changed ----------------------------------------------------------------------------
