@@ -25,6 +25,9 @@ from oaktag.lab.records import GROUPS, Record, listen, read
 
 #: Seconds after which a packet that went in and did not come out was dropped.
 LOST = 0.1
+#: So long it is remembered what was recorded as denied: records of one packet are read one group
+#: after the other, and on a busy machine much later.
+REMEMBERED = 5.0
 _PREFIX = re.compile(
     r"oaktag (?:(\d+)>(\d+)|outside) (allow|deny)(?: (?!would)[a-z]+)?(?: would (allow|deny))?"
     r"((?: (?:[0-9a-f]{16}|default))*)"
@@ -74,7 +77,9 @@ class Watcher:
     def overdue(self) -> None:
         """Tell of packets that did not come out."""
         now = time.monotonic()
-        self._denied = {key: since for key, since in self._denied.items() if now - since <= LOST}
+        self._denied = {
+            key: since for key, since in self._denied.items() if now - since <= REMEMBERED
+        }
         for key, (since, record) in list(self._open.items()):
             if now - since > LOST:
                 del self._open[key]
