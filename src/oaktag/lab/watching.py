@@ -77,6 +77,10 @@ class Watcher:
     def overdue(self) -> None:
         """Tell of packets that did not come out."""
         now = time.monotonic()
+        # What the kernel has recorded meanwhile of what went in so long ago is there to be read.
+        for node, lines in self._lines.items():
+            for line, group in zip(lines, GROUPS, strict=True):
+                self._read(line, group, node)
         self._denied = {
             key: since for key, since in self._denied.items() if now - since <= REMEMBERED
         }
