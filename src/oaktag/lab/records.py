@@ -20,7 +20,10 @@ from oaktag.lab.netlink import NETFILTER, attribute, attributes
 
 #: NFNL_SUBSYS_ULOG with NFULNL_MSG_CONFIG and NFULNL_MSG_PACKET.
 _CONFIG, _PACKET, _FLAGS = 4 << 8 | 1, 4 << 8, 1 | 4
-_COMMAND, _MODE, _BIND, _COPY_PACKET = 1, 2, 1, 2
+_COMMAND, _MODE, _TIMEOUT, _BIND, _COPY_PACKET = 1, 2, 4, 1, 2
+#: Hundredths of a second for which the kernel gathers records before it tells them; by itself it
+#: does so for a whole second, of each group by its own clock.
+_GATHERED = 1
 _MARK, _PAYLOAD, _PREFIX = 2, 9, 10
 #: So much of a packet is enough to tell it.
 _COPIED = 128
@@ -54,7 +57,8 @@ def listen(space: str, group: int) -> socket.socket:
     line.setsockopt(socket.SOL_SOCKET, socket.SO_RCVBUF, 1 << 22)
     line.bind((0, 0))
     mode = struct.pack("!IBx", _COPIED, _COPY_PACKET)
-    for kind, value in ((_COMMAND, bytes([_BIND])), (_MODE, mode)):
+    gathered = struct.pack("!I", _GATHERED)
+    for kind, value in ((_COMMAND, bytes([_BIND])), (_MODE, mode), (_TIMEOUT, gathered)):
         body = struct.pack("=BB", socket.AF_UNSPEC, 0) + struct.pack("!H", group)
         body += attribute(kind, value)
         line.send(struct.pack("=IHHII", 16 + len(body), _CONFIG, _FLAGS, kind, 0) + body)
