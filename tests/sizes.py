@@ -6,9 +6,9 @@ from __future__ import annotations
 import os
 from math import ceil
 
-PART = {"quick": 0.2, "long": 1.0}.get(os.environ.get("OAKTAG_TESTS", ""), 0.35)
+PART = {"quick": 0.2, "long": 1.0}.get(os.environ.get("OAKTAG_TESTS", ""), 0.25)
 
 
-def scaled(count: int) -> int:
-    """So many of a number of examples, at least one."""
-    return max(ceil(count * PART), 1)
+def scaled(count: int, least: int = 1) -> int:
+    """So many of a number of examples, and no fewer than ``least``."""
+    return max(ceil(count * PART), least)

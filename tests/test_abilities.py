@@ -72,7 +72,9 @@ def test_the_parts_of_a_region_are_the_region(region: Region, able: Abilities) -
                 size = high - low + 1
                 assert form != "single" or size == 1
                 assert form != "blocks" or (size & (size - 1) == 0 and low % size == 0)
-    if able.range_costs == 1:
+    if able.unseen(region):
+        assert able.price(region) == NEVER
+    elif able.range_costs == 1:
         assert able.price(region) == len(parts)
     else:
         assert able.price(region) >= len(parts)

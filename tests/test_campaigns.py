@@ -21,11 +21,13 @@ from campaigns import (
 )
 from campaigns.workspaces import BASE
 
+from sizes import scaled
+
 
 @pytest.mark.parametrize("seed", [40_000, 50_000, 60_000])
 def test_inputs_changed_at_random(seed: int) -> None:
     came = Counter[str]()
-    for how, failure in inputs.tries(BASE, seed, 40):
+    for how, failure in inputs.tries(BASE, seed, scaled(80)):
         assert failure is None, failure
         came[how] += 1
     assert came["exit status 0"] and came["exit status 2"], came
@@ -61,19 +63,19 @@ def test_datagrams_of_all_kinds() -> None:
 
 def test_changes_killed_at_their_lines() -> None:
     ends = Counter[str]()
-    for how, wrong in kills.tries(3, 64):
+    for how, wrong in kills.tries(3, scaled(128)):
         assert not wrong, wrong
         ends[how] += 1
     assert ends["-9"] > 30 and ends["0"] > 0, ends
 
 
 def test_two_at_once() -> None:
-    assert [wrong for _, wrong in pairs.tries(5, 15) if wrong] == []
+    assert [wrong for _, wrong in pairs.tries(5, scaled(32)) if wrong] == []
 
 
 def test_on_a_full_disk(real_kernel: None, monkeypatch: pytest.MonkeyPatch) -> None:
     monkeypatch.setenv("PYTHONPATH", str(Path(room.__file__).parents[1]))
-    monkeypatch.setattr("sys.argv", ["room", "--tries", "16", "--seed", "9"])
+    monkeypatch.setattr("sys.argv", ["room", "--tries", str(scaled(32)), "--seed", "9"])
     assert room.main() == 0
 
 
@@ -87,7 +89,7 @@ def test_the_kernel_as_judge(real_kernel: None, monkeypatch: pytest.MonkeyPatch)
 
 
 def test_labs_killed_at_any_moment(real_kernel: None, monkeypatch: pytest.MonkeyPatch) -> None:
-    monkeypatch.setattr("sys.argv", ["labs", "--tries", "3", "--seed", "4"])
+    monkeypatch.setattr("sys.argv", ["labs", "--tries", "2", "--seed", "4"])
     monkeypatch.setenv("XDG_RUNTIME_DIR", "")
     assert labs.main() == 0
 

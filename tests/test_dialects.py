@@ -49,7 +49,7 @@ def test_what_is_written_is_read_back_and_equal(kind: str, tmp_path: Path) -> No
     texts: list[str] = []
 
     @settings(
-        max_examples=scaled(10 if slow(kind) else 30), database=None, phases=[Phase.explicit, Phase.generate], deadline=None,
+        max_examples=scaled(10 if slow(kind) else 30, 6), database=None, phases=[Phase.explicit, Phase.generate], deadline=None,
         suppress_health_check=list(HealthCheck),
     )  # fmt: skip
     @given(stack=stacks(recorded=True), point=points)
@@ -476,7 +476,7 @@ def test_other_names_of_groups_change_their_words_alone(
     names = {"patrons": "aaa", "catalogue": "zzz", "archive": "yyy", "kiosks": "b", "loans-db": "c"}
 
     def lists() -> dict[str, str]:
-        assert oaktag(*at, "compile").status == 0
+        assert oaktag(*at, "compile", "--no-prove").status == 0
         return {p.name: p.read_text() for p in sorted((shipped_mended / "lists").iterdir())}
 
     before = lists()

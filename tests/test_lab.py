@@ -132,7 +132,7 @@ def test_random_networks_do_what_reach_says(tmp_path: Path) -> None:
     directions: for each probe, what packets meet is what reach says of just those two ends."""
     seen: Counter[tuple[str, str]] = Counter()
 
-    @settings(max_examples=scaled(14), database=None, phases=[Phase.generate])
+    @settings(max_examples=scaled(14, 8), database=None, phases=[Phase.generate])
     @given(net=small_nets())
     def compare(net: Net) -> None:
         workspace, document = _probed(net, tmp_path)

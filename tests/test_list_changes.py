@@ -61,7 +61,7 @@ def test_a_changed_list_is_the_new_one(real_kernel: None) -> None:
     made: list[tuple[AccessList, AccessList]] = []
 
     @settings(
-        max_examples=scaled(25), database=None, phases=[Phase.generate], deadline=None,
+        max_examples=scaled(25, 14), database=None, phases=[Phase.generate], deadline=None,
         suppress_health_check=list(HealthCheck),
     )  # fmt: skip
     @given(pair=pairs())
