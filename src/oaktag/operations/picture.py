@@ -38,6 +38,9 @@ def picture(model: Model, reach: Mapping[str, Any]) -> Document:
     fed: dict[str, list[str]] = defaultdict(list)
     for feed in network.feeds:
         fed[feed.receiver].append(feed.origin + ("" if feed.up else " (down)"))
+    held: dict[str, list[str]] = defaultdict(list)
+    for name, node in at.items():
+        held[node].append(name)
     return {
         "nodes": [
             {
@@ -49,6 +52,8 @@ def picture(model: Model, reach: Mapping[str, Any]) -> Document:
                 "inhabited": n.name in inhabited,
                 "open": n.name in open_from,
                 "fed": fed.get(n.name, []),
+                "segments": held.get(n.name, []),
+                "lacks": sorted(a for a, b in missing if b == n.name and a != n.name),
                 "wrong": [
                     {
                         "why": why, "flows": dict(sorted(by.items())),

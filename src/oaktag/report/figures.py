@@ -27,6 +27,8 @@ Document = Mapping[str, Any]
 Places = list[tuple[float, float]]
 INK, TINT, PAPER, GRID, HINT = "#3b4f5c", "#bccad3", "#ffffff", "#d5d9dc", "#8a5a00"
 WRONG = "#a01010"
+#: Up to so many groups, each has a row and a column of its own; above, equal ones share one.
+MOST_ALONE = 60
 FORMATS = (".png", ".svg")
 
 
@@ -67,7 +69,7 @@ def save(figure: Figure, path: Path) -> None:
 
 
 def draw_matrix(document: Document, path: Path) -> None:
-    """The matrix with equal rows and columns in blocks.
+    """The matrix, a row and a column for each group; of very many groups, equal ones in blocks.
 
     The more is allowed, the fuller a cell, in equal steps; its letter says what. A cell that
     observed lines would change has a bar over it, and the letter that it would have.
@@ -77,7 +79,14 @@ def draw_matrix(document: Document, path: Path) -> None:
     """
     from matplotlib.collections import PolyCollection
 
-    rows, columns = document["rows"], document["columns"]
+    rows, columns = (_alone(document[side]) for side in ("rows", "columns"))
+    order = {block[0]: n for n, block in enumerate(rows)}
+    if all(len(block) == 1 for block in columns):
+        columns.sort(key=lambda block: order.get(block[0], len(order)))
+    first = {
+        side: {name: block[0] for block in document[side] for name in block}
+        for side in ("rows", "columns")
+    }
     code = {form["form"]: form["code"] for form in document["forms"]}
     steps = sorted({f["share"] for f in document["forms"]} - {0, 1})
     fill = {share: (n + 1) / (len(steps) + 1) for n, share in enumerate(steps)} | {0: 0, 1: 1}
@@ -93,7 +102,9 @@ def draw_matrix(document: Document, path: Path) -> None:
     lines = [
         line
         for block in blocks
-        for line in wrap(f"{_label(list(block))}: {few(block, 12)}", across, break_on_hyphens=False)
+        for line in wrap(
+            f"{_label(list(block))}: {', '.join(block)}", across, break_on_hyphens=False
+        )
     ] + _wrapped(legend, across)
     height = top + side * len(rows) + 0.35 + 0.165 * (len(lines) + 1)
     figure = new_figure(width, height, path)
@@ -108,7 +119,8 @@ def draw_matrix(document: Document, path: Path) -> None:
     written: dict[tuple[str, bool], Places] = {}
     for i, sources in enumerate(rows):
         for j, destinations in enumerate(columns):
-            cell = cells.get((sources[0], destinations[0]))
+            ends = first["rows"][sources[0]], first["columns"][destinations[0]]
+            cell = cells.get(ends)
             if cell is None:
                 boxes["not asked"].append((j, i, 1, 1))
                 continue
@@ -166,6 +178,13 @@ def _letters(axes: Axes, written: Mapping[tuple[str, bool], Places], size: float
         )  # fmt: skip
         many.set_transform(Affine2D().scale(1 / 72) + axes.figure.dpi_scale_trans)
         axes.add_collection(many, autolim=False)
+
+
+def _alone(blocks: list[list[str]]) -> list[list[str]]:
+    """Each group for itself, where they are not too many."""
+    if sum(map(len, blocks)) > MOST_ALONE:
+        return list(blocks)
+    return [[name] for block in blocks for name in block]
 
 
 def _label(block: list[str]) -> str:

@@ -8,13 +8,15 @@ from collections import Counter
 from textwrap import wrap
 from typing import Any
 
-from oaktag.report.network_figure import DOES, MOST_BOXES, MOST_NODES, wrong_at
+from oaktag.report.network_figure import DOES, MOST_BOXES, MOST_NODES, links_of, wrong_at
+from oaktag.report.network_layout import Layout, Site, Sizes, laid_out
 from oaktag.report.site_columns import columns_of
 from oaktag.report.words import count, few
 
 Document = dict[str, Any]
-WIDE, ACROSS, BELOW, SITE, EDGE = 250, 110, 12, 40, 12
-NAME, LINE, PAD, FITS = 24, 16, 10, 36
+#: Pixels.
+SIZES = Sizes(wide=260, port=17, lane=9, below=12, site=40, line=17, label=128, edge=12)
+NAME, LINE, PAD, FITS, NAMES = 20, 16, 18, 37, 28
 
 
 def drawing(picture: Document) -> Document | None:
@@ -25,25 +27,30 @@ def drawing(picture: Document) -> Document | None:
     folded = len(picture["nodes"]) > MOST_NODES
     if folded and len(sites) > MOST_BOXES:
         return None
-    boxes: dict[str, Document] = {}
-    heads: list[Document] = []
-    columns = columns_of(picture, sites)
-    tallest = 0
-    for number, column in enumerate(columns):
-        top, left = EDGE, EDGE + number * (WIDE + ACROSS)
-        for site in column:
-            heads.append({"text": f"site {site}" if site else "no site", "x": left, "y": top + 26})
-            top += SITE
-            for held in [sites[site]] if folded else [[node] for node in sites[site]]:
-                box = _box(site, held, folded=folded)
-                boxes[box["name"]] = box | {"x": left, "y": top, "width": WIDE}
-                top += box["height"] + BELOW
-        tallest = max(tallest, top)
+    held = {
+        site: [_box(site, some, folded=folded) for some in ([nodes] if folded else [[n] for n in nodes])]
+        for site, nodes in sites.items()
+    }  # fmt: skip
+    columns = [
+        [
+            Site(
+                wrap(f"site {s}" if s else "no site", NAMES),
+                {b["name"]: b["height"] for b in held[s]},
+            )
+            for s in column
+        ]
+        for column in columns_of(picture, sites)
+    ]
     of = {n["node"]: (n["site"] or "no site") if folded else n["node"] for n in picture["nodes"]}
+    laid = laid_out(columns, links_of(picture, of), SIZES)
     return {
-        "folded": folded, "boxes": list(boxes.values()), "sites": heads,
-        "links": _links(picture, boxes, of),
-        "width": 2 * EDGE + len(columns) * (WIDE + ACROSS) - ACROSS, "height": tallest + EDGE,
+        "folded": folded,
+        "boxes": [b | laid.boxes[b["name"]]._asdict() for some in held.values() for b in some],
+        "sites": [
+            {"text": text, "x": x, "y": y + n * SIZES.line}
+            for lines, (x, y) in laid.sites for n, text in enumerate(lines)
+        ],
+        "links": _routes(laid), "width": laid.width, "height": laid.height,
     }  # fmt: skip
 
 
@@ -58,41 +65,33 @@ def _box(site: str, nodes: list[Document], *, folded: bool) -> Document:
     else:
         (node,) = nodes
         said = " · ".join(DOES[word] for word in node["does"]) or "knows nothing of tags"
+        if node["segments"]:
+            said += f"; segments {few(node['segments'], 6)}"
         if node["fed"]:
             said += f"; bindings from {few(node['fed'], 6)}"
         wrong = [wrong_at(node["node"], found) for found in node["wrong"]]
         name = node["node"]
     if any(n["open"] for n in nodes):
         wrong.append("leaks: no point on some paths from here")
+    if len(nodes) == 1 and nodes[0]["lacks"]:
+        wrong.append(f"a feed from {few(nodes[0]['lacks'], 4)} would mend it")
     told = wrap(said, FITS, break_on_hyphens=False)
+    names = wrap(name, NAMES)
     bad = [line for text in wrong for line in wrap(f"! {text}", FITS, break_on_hyphens=False)]
     return {
-        "name": name, "told": told, "wrong": bad, "point": any("point" in n["does"] for n in nodes),
-        "height": NAME + LINE * (len(told) + len(bad)) + PAD,
+        "name": name, "names": names, "told": told, "wrong": bad, "point": any("point" in n["does"] for n in nodes),
+        "height": NAME * len(names) + LINE * (len(told) + len(bad)) + PAD,
     }  # fmt: skip
 
 
-def _links(picture: Document, boxes: dict[str, Document], of: dict[str, str]) -> list[Document]:
-    between: dict[tuple[str, str], list[Document]] = {}
-    for link in picture["links"]:
-        a, b = sorted((of[link["a"]], of[link["b"]]))
-        if a != b:
-            between.setdefault((a, b), []).append(link)
-    found = []
-    for (a, b), links in between.items():
-        one, other = sorted((boxes[a], boxes[b]), key=lambda box: (box["x"], box["y"]))
-        start = one["y"] + one["height"] / 2
-        end = other["y"] + other["height"] / 2
-        x, far = one["x"] + WIDE, other["x"] + (WIDE if one["x"] == other["x"] else 0)
-        bend = ACROSS / 2 if one["x"] == other["x"] else (far - x) / 2
-        turn = far + bend if one["x"] == other["x"] else far - bend
-        carry = {link["carries"] for link in links}
-        found.append(
-            {
-                "a": a, "b": b, "keeps": carry == {True}, "some": len(carry) > 1,
-                "path": f"M{x:g},{start:g} C{x + bend:g},{start:g} {turn:g},{end:g} {far:g},{end:g}",
-                "x": (x + far) / 2 + (bend * 0.75 if one["x"] == other["x"] else 0),
-                "y": (start + end) / 2,
-            }
-        )  # fmt: skip
-    return found
+def _routes(laid: Layout) -> list[Document]:
+    """Links as paths, with the place of what is written beside them."""
+    return [
+        {
+            "a": route.link.a, "b": route.link.b, "label": route.link.label,
+            "keeps": not route.link.label,
+            "path": "M" + " L".join(f"{x:g},{y:g}" for x, y in route.corners),
+            "x": route.label_at[0], "y": route.label_at[1],
+        }
+        for route in laid.routes
+    ]  # fmt: skip

@@ -12,6 +12,7 @@ from textwrap import wrap
 from typing import TYPE_CHECKING, Any, NamedTuple
 
 from oaktag.report.figures import INK, PAPER, WRONG, new_figure, save
+from oaktag.report.network_layout import Link, Rectangle, Route, Site, Sizes, laid_out
 from oaktag.report.site_columns import columns_of
 from oaktag.report.site_table import draw_table
 from oaktag.report.words import WORDS, count, few
@@ -22,41 +23,43 @@ if TYPE_CHECKING:
 Document = dict[str, Any]
 #: Above so many nodes each site is one box; above so many sites they are rows and columns of a table.
 MOST_NODES, MOST_BOXES = 60, 16
-#: Inches: the width of a box, what lies between columns, sites and boxes, and the edge around all.
-WIDE, BETWEEN, SITES, BOXES, EDGE = 3.2, 1.35, 0.62, 0.16, 0.35
-NAME, LINE, PAD = 0.24, 0.155, 0.1
-#: So many characters of small text fit into a box.
-FITS = 50
+#: Inches: sizes of the drawing; of the text in a box.
+SIZES = Sizes(
+    wide=3.2, port=0.19, lane=0.1, below=0.16, site=0.46, line=0.17, label=1.05, edge=0.35
+)
+NAME, LINE, PAD = 0.2, 0.155, 0.14
+#: So many characters of small text fit into a box, and of a name, there and above a site.
+FITS, NAMES = 48, 32
+#: The width of a character of the head, in inches.
+HEAD = 0.115
 DOES = {
     "point": "enforces", "marks": "marks frames", "carries": "carries tags", "learns": "learns sessions",
+}  # fmt: skip
+#: What is written beside links that carry tags, that lose them, or some of which do.
+ALL_LOST = "tags lost"
+LOST = {
+    frozenset({True}): "", frozenset({False}): ALL_LOST,
+    frozenset({True, False}): "tags lost on some",
 }  # fmt: skip
 EFFECTS = {"break": "break", "leak": "leak", "one-way": "get no answer"}
 
 
 class Box(NamedTuple):
-    """A node, or a site folded into one box: what is written in it, and what is wrong there."""
+    """A node, or a site folded into one box: its name, what is written in it, what is wrong there."""
 
     name: str
     told: list[str]
     wrong: list[str]
 
     @property
-    def height(self) -> float:
-        """Inches."""
-        return NAME + LINE * (len(self.told) + len(self.wrong)) + PAD
-
-
-class Place(NamedTuple):
-    """Where a box stands: its left side, its top, its height."""
-
-    left: float
-    top: float
-    height: float
+    def names(self) -> list[str]:
+        """The lines of the name."""
+        return wrap(self.name, NAMES)
 
     @property
-    def middle(self) -> float:
-        """Where lines begin and end."""
-        return self.top + self.height / 2
+    def height(self) -> float:
+        """Inches."""
+        return NAME * len(self.names) + LINE * (len(self.told) + len(self.wrong)) + PAD
 
 
 def draw_network(document: Document, path: Path) -> None:
@@ -77,38 +80,38 @@ def draw_network(document: Document, path: Path) -> None:
     boxes = {
         s: [_folded(s, rows)] if folded else [_box(n) for n in rows] for s, rows in sites.items()
     }
-    columns = columns_of(document, sites)
-    tall = {s: sum(b.height for b in held) + BOXES * (len(held) - 1) for s, held in boxes.items()}
-    heights = [sum(tall[s] + SITES for s in column) for column in columns]
-    head, notes = _head(document), _notes(document, folded)
-    width = max(2 * EDGE + len(columns) * (WIDE + BETWEEN) - BETWEEN, 10.0)
-    height = 0.75 + max(heights) + 0.25 + 0.2 * len(notes) + EDGE
+    columns = [
+        [
+            Site(wrap(f"site {s}" if s else "no site", NAMES), {b.name: b.height for b in boxes[s]})
+            for s in column
+        ]
+        for column in columns_of(document, sites)
+    ]
+    laid = laid_out(columns, links_of(document, shown), SIZES, top=0.25)
+    width = max(laid.width, 10.0)
+    head = wrap(_head(document), int((width - 2 * SIZES.edge) / HEAD))
+    notes = [
+        line for note in _notes(document, folded) for line in wrap(note, int((width - 0.7) / 0.075))
+    ]
+    more = 0.22 * (len(head) - 1)
+    height = more + laid.height + 0.2 * len(notes) + SIZES.edge
     figure = new_figure(width, height, path)
     axes = figure.add_axes((0, 0, 1, 1))
     axes.set_xlim(0, width)
-    axes.set_ylim(height, 0)
+    axes.set_ylim(height - more, -more)
     axes.axis("off")
-    axes.text(EDGE, 0.3, head, fontsize=12, fontweight="bold", va="center")
-    places: dict[str, Place] = {}
-    for number, column in enumerate(columns):
-        left, top = EDGE + number * (WIDE + BETWEEN), 0.75 + (max(heights) - heights[number]) / 2
-        for site in column:
-            axes.text(
-                left,
-                top + SITES - 0.3,
-                f"site {site}" if site else "no site",
-                fontsize=9,
-                va="center",
-            )
-            top += SITES - 0.17
-            for box in boxes[site]:
-                places[box.name] = Place(left, top, box.height)
-                _draw(axes, box, places[box.name])
-                top += box.height + BOXES
-            top += 0.17 - BOXES
-    _links(axes, document, places, shown)
-    _missing(axes, document, places, shown)
-    axes.text(EDGE, height - EDGE, "\n".join(notes), fontsize=8.5, va="bottom", linespacing=1.5)
+    axes.text(SIZES.edge, 0.15 - more, "\n".join(head), fontsize=12, fontweight="bold", va="top")
+    for lines, (x, y) in laid.sites:
+        for n, text in enumerate(lines):
+            axes.text(x, y + n * SIZES.line, text, fontsize=9, va="center")
+    for box in (box for held in boxes.values() for box in held):
+        _draw(axes, box, laid.boxes[box.name])
+    for route in laid.routes:
+        _draw_link(axes, route)
+    axes.text(
+        SIZES.edge, height - more - SIZES.edge, "\n".join(notes), fontsize=8.5, va="bottom",
+        linespacing=1.5,
+    )  # fmt: skip
     save(figure, path)
     return None
 
@@ -116,6 +119,8 @@ def draw_network(document: Document, path: Path) -> None:
 def _box(node: Document) -> Box:
     does = " · ".join(DOES[word] for word in node["does"]) or "knows nothing of tags"
     told = wrap(does, FITS)
+    if node["segments"]:
+        told += _wrapped("segments: " + few(node["segments"], 6))
     if node["fed"]:
         told += _wrapped("bindings from " + few(node["fed"], 8))
     wrong = [
@@ -123,6 +128,8 @@ def _box(node: Document) -> Box:
     ]
     if node["open"]:
         wrong += _wrapped("! leaks: no point on some paths from here")
+    if node["lacks"]:
+        wrong += _wrapped(f"  a feed from {few(node['lacks'], 4)} would mend it")
     return Box(node["node"], told, wrong)
 
 
@@ -156,9 +163,7 @@ def _flows(by: Mapping[str, int]) -> str:
 
 
 def _wrapped(text: str) -> list[str]:
-    return wrap(
-        text, FITS, subsequent_indent="    ", break_long_words=False, break_on_hyphens=False
-    )
+    return wrap(text, FITS, subsequent_indent="    ", drop_whitespace=True, break_on_hyphens=False)
 
 
 def _head(document: Document) -> str:
@@ -174,88 +179,45 @@ def _head(document: Document) -> str:
     return _flows(total) + (f": {where:,} of them where no point is on the path" if where else "")
 
 
-def _draw(axes: Axes, box: Box, place: Place) -> None:
+def _draw(axes: Axes, box: Box, place: Rectangle) -> None:
     from matplotlib.patches import FancyBboxPatch
 
     axes.add_patch(
         FancyBboxPatch(
-            (place.left, place.top), WIDE, place.height, boxstyle="round,pad=0,rounding_size=0.06",
+            (place.x, place.y), place.width, place.height, boxstyle="round,pad=0,rounding_size=0.06",
             facecolor=PAPER, edgecolor=WRONG if box.wrong else INK, lw=1.6 if box.wrong else 1, zorder=3,
         )
     )  # fmt: skip
-    x, y = place.left + 0.1, place.top + 0.15
-    axes.text(x, y, box.name, fontsize=10, fontweight="bold", va="center", zorder=4)
+    x, y = place.x + 0.1, place.y - 0.05
+    for name in box.names:
+        y += NAME
+        axes.text(x, y, name, fontsize=10, fontweight="bold", va="center", zorder=4)
     y += 0.04
     for text, colour in [*((t, "#333333") for t in box.told), *((w, WRONG) for w in box.wrong)]:
         y += LINE
         axes.text(x, y, text, fontsize=8, va="center", color=colour, zorder=4)
 
 
-def _ends(a: Place, b: Place) -> tuple[tuple[float, float], tuple[float, float]]:
-    """Where a line between two boxes begins and ends: at the sides that face each other."""
-    if a.left == b.left:
-        upper, lower = sorted((a, b), key=lambda p: p.top)
-        if lower.top - upper.top - upper.height <= BOXES + 0.01:
-            x = a.left + WIDE / 2
-            return (x, upper.top + upper.height), (x, lower.top)
-        return (a.left + WIDE, a.middle), (b.left + WIDE, b.middle)
-    if a.left < b.left:
-        return (a.left + WIDE, a.middle), (b.left, b.middle)
-    return (a.left, a.middle), (b.left + WIDE, b.middle)
-
-
-def _links(axes: Axes, document: Document, places: dict[str, Place], shown: dict[str, str]) -> None:
-    from matplotlib.patches import FancyArrowPatch
-
+def links_of(document: Document, shown: dict[str, str]) -> list[Link]:
+    """The links between boxes, with what is written beside them."""
     between: dict[tuple[str, str], set[bool]] = {}
     for link in document["links"]:
         a, b = sorted((shown[link["a"]], shown[link["b"]]))
         if a != b:
             between.setdefault((a, b), set()).add(link["carries"])
-    for (a, b), carries in between.items():
-        start, end = _ends(places[a], places[b])
-        bend = 0.5 if start[0] == end[0] and start[0] == places[a].left + WIDE else 0.0
-        axes.add_patch(
-            FancyArrowPatch(start, end, connectionstyle=f"arc3,rad={-bend}", arrowstyle="-", color=INK, shrinkA=0,
-                            shrinkB=0, lw=3 if True in carries else 1.1, zorder=1,
-                            linestyle="-" if True in carries else (0, (5, 3)))
-        )  # fmt: skip
-        if False in carries:
-            x, y = (start[0] + end[0]) / 2 + bend * 0.5, (start[1] + end[1]) / 2
-            axes.text(x, y, "tags lost on some" if True in carries else "tags lost", fontsize=7.5, ha="center",
-                      va="center", color=INK, zorder=2, bbox={"facecolor": PAPER, "edgecolor": "none", "pad": 0.6})  # fmt: skip
+    return [Link(a, b, LOST[frozenset(carries)]) for (a, b), carries in between.items()]
 
 
-def _missing(
-    axes: Axes, document: Document, places: dict[str, Place], shown: dict[str, str]
-) -> None:
-    """Feeds that would mend what is unknown: arrows into where the hosts are not known."""
-    senders: dict[str, list[str]] = {}
-    for feed in document["missing"]:
-        a, b = shown[feed["from"]], shown[feed["to"]]
-        if a != b:
-            senders[b] = [*senders.get(b, []), a]
-    for receiver, names in senders.items():
-        place = places[receiver]
-        x, y = place.left + WIDE - 0.2, place.top - 0.36
-        axes.annotate(
-            "",
-            (x, place.top),
-            (x, y),
-            zorder=5,
-            arrowprops={
-                "arrowstyle": "-|>",
-                "color": WRONG,
-                "lw": 1.4,
-                "ls": ":",
-                "shrinkA": 0,
-                "shrinkB": 0,
-            },
-        )
-        axes.text(
-            x - 0.1, y + 0.06, f"no feed from {few(sorted(set(names)), 2)}", fontsize=8, color=WRONG,
-            va="center", ha="right", zorder=5,
-        )  # fmt: skip
+def _draw_link(axes: Axes, route: Route) -> None:
+    label = route.link.label
+    xs, ys = zip(*route.corners, strict=True)
+    axes.plot(
+        xs, ys, color=INK, zorder=1, lw=1.1 if label == ALL_LOST else 2.6,
+        linestyle=(0, (5, 3)) if label == ALL_LOST else "-", solid_joinstyle="round",
+    )  # fmt: skip
+    if label:
+        axes.text(*route.label_at, label, fontsize=7.5, ha="center", va="center", color=INK, zorder=2,
+                  bbox={"facecolor": PAPER, "edgecolor": "none", "pad": 0.6})  # fmt: skip
 
 
 def _notes(document: Document, folded: bool) -> list[str]:
@@ -263,11 +225,7 @@ def _notes(document: Document, folded: bool) -> list[str]:
     if not folded:
         lines.append("bindings from: the feeds that tell a node which address has which tag")
     lines.append("leak: denied by the matrix, but let through; break: allowed by it, but dropped")
-    if document["missing"]:
-        lines.append(
-            "! and a red edge: it goes wrong there; dotted arrow: a feed that would mend it"
-        )
-    elif any(n["wrong"] or n["open"] for n in document["nodes"]):
+    if any(n["wrong"] or n["open"] for n in document["nodes"]):
         lines.append("! and a red edge: it goes wrong there")
     if folded:
         lines.append(f"{len(document['nodes'])} nodes: each site is one box")
