@@ -199,6 +199,15 @@ def test_the_page_in_a_browser(shipped: Path, oaktag: Run, browser: webdriver.Ch
     assert oaktag(*at, "report", "--out", "p.html").status == 0
     assert oaktag(*at, "compile", "--out", "lists").status == 0
     _open(browser, shipped / "p.html")
+    outside = browser.execute_script(
+        "const within = (a, b) => a.left >= b.left && a.right <= b.right && a.top >= b.top && a.bottom <= b.bottom;"
+        "const at = e => e.getBoundingClientRect(), svg = document.querySelector('svg.network'), found = [];"
+        "for (const g of svg.querySelectorAll('.box')) for (const t of g.querySelectorAll('text'))"
+        "  if (!within(at(t), at(g.querySelector('rect')))) found.push(t.textContent);"
+        "for (const t of svg.querySelectorAll('text')) if (!within(at(t), at(svg))) found.push(t.textContent);"
+        "return [svg.querySelectorAll('.box text').length, found]"
+    )
+    assert outside[0] > 20 and outside[1] == []
     lost = browser.execute_script(
         "return [...document.querySelectorAll(\"a[href^='#']\")].map(a => a.hash.slice(1))"
         ".filter(id => !document.getElementById(id))"
