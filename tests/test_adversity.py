@@ -57,7 +57,7 @@ def test_a_change_that_is_killed_leaves_whole_files(change: list[str], tmp_path:
     assert before != after
     rng = random.Random(1)
     ended = set()
-    for number in range(3):
+    for number in range(2):
         folder = tmp_path / f"try{number}"
         shutil.copytree(base, folder)
         one = subprocess.Popen(
