@@ -318,6 +318,16 @@ def test_what_is_watched_and_captured(oaktag: Run, sample: Path, tmp_path: Path)
             for words in probes:
                 oaktag("-C", sample, "lab", "probe", *words)
         captured = json.loads(capture.communicate()[0])
+        takes = "s = __import__('socket').create_server(('10.20.200.11', 8777)); print(1, flush=True); input()"
+        enter = [*Workspace.load(sample).lab_entering("catalogue-1"), sys.executable, "-c", takes]
+        with subprocess.Popen(enter, stdin=subprocess.PIPE, stdout=subprocess.PIPE) as other:
+            assert other.stdout is not None and other.stdout.readline()
+            ran: Ran = oaktag("-C", sample, "lab", "probe", "ada", "catalogue-1", "8777/tcp")
+            other.kill()
+        assert (
+            ran.status == 2
+            and "another program of the lab uses 8777/tcp at 10.20.200.11" in ran.err
+        )
     finally:
         oaktag("-C", sample, "lab", "down")
     counted = json.loads(out.read_text().splitlines()[-1])

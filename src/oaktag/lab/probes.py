@@ -9,12 +9,14 @@ from __future__ import annotations
 
 import asyncio
 import contextlib
+import errno
 import socket
 import struct
 from collections.abc import Callable, Collection, Iterable, Iterator, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from typing import NamedTuple, cast
 
+from oaktag.errors import OakTagError
 from oaktag.lab.marks import PROBE_CLASS
 from oaktag.lab.namespaces import inside
 from oaktag.lab.plan import Probe
@@ -170,7 +172,7 @@ class Listeners:
         if protocol == "icmp" or key in self._held:
             return
         family = socket.AF_INET6 if ":" in address else socket.AF_INET
-        with inside(space):
+        with inside(space), _told_in_use(address, protocol, port):
             if protocol == "tcp":
                 sock = socket.create_server(
                     (address, port), family=family, backlog=512, reuse_port=True
@@ -201,6 +203,22 @@ class _Echo(asyncio.DatagramProtocol):
 
     def datagram_received(self, data: bytes, addr: tuple[str, int]) -> None:
         self.transport.sendto(data, addr)
+
+
+@contextlib.contextmanager
+def _told_in_use(address: str, protocol: str, port: int) -> Iterator[None]:
+    """Say so where another program has the port.
+
+    Raises:
+        OakTagError: it has.
+    """
+    try:
+        yield
+    except OSError as error:
+        if error.errno != errno.EADDRINUSE:
+            raise
+        told = f"another program of the lab uses {port}/{protocol} at {address}"
+        raise OakTagError(f"{told}: end it, or probe another port") from None
 
 
 class Fared(NamedTuple):
@@ -302,7 +320,8 @@ class Prober:
                 sock.setsockopt(socket.IPPROTO_IP, socket.IP_TOS, PROBE_CLASS << 2)
             if probe.source_port:  # where its own host may listen
                 sock.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEPORT, 1)
-            sock.bind((probe.source_address, probe.source_port))
+            with _told_in_use(probe.source_address, probe.protocol, probe.source_port):
+                sock.bind((probe.source_address, probe.source_port))
             ends = [
                 socket.inet_pton(family, a)
                 for a in (probe.source_address, probe.destination_address)
