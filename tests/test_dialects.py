@@ -75,7 +75,7 @@ def test_what_is_written_is_read_back_and_equal(kind: str, tmp_path: Path) -> No
         texts.append(text)
 
     holds()
-    assert told["equal"] >= 3, told
+    assert told["equal"] >= (1 if slow(kind) else 3), told
     if kind.startswith("ietf-acl"):
         _valid(texts, tmp_path, plain="plain" in kind)
 
@@ -119,7 +119,7 @@ def test_a_changed_list_is_refused_refuted_or_the_same(kind: str, tmp_path: Path
     told: Counter[str] = Counter()
 
     @settings(
-        max_examples=scaled(4 if slow(kind) else 10), database=None, phases=[Phase.explicit, Phase.generate], deadline=None,
+        max_examples=scaled(4 if slow(kind) else 10, 3), database=None, phases=[Phase.explicit, Phase.generate], deadline=None,
         suppress_health_check=list(HealthCheck),
     )  # fmt: skip
     @given(stack=stacks(), point=points)
@@ -170,7 +170,7 @@ def test_a_list_that_names_another_line_is_refuted(kind: str, tmp_path: Path) ->
     rng = random.Random(kind)
     told: Counter[str] = Counter()
 
-    @settings(max_examples=scaled(4 if slow(kind) else 10), database=None, deadline=None,
+    @settings(max_examples=scaled(4 if slow(kind) else 10, 3), database=None, deadline=None,
               phases=[Phase.explicit, Phase.generate], suppress_health_check=list(HealthCheck))  # fmt: skip
     @given(stack=stacks(recorded=True), point=points)
     def holds(stack: Stack, point: dict[str, Any]) -> None:

@@ -173,7 +173,8 @@ def _predicted(probe: dict[str, Any], flow: dict[str, Any]) -> str:
     six = ":" in probe["source"]["address"]
     kind = {False: 8, True: 128}[six]
     packet = (6 if six else 4, 58 if six and number == 1 else number,
-              kind if number == 1 else 50_000, 0 if number == 1 else probe["port"])  # fmt: skip
+              kind if number == 1 else probe["source_port"] or 50_000,
+              0 if number == 1 else probe["port"])  # fmt: skip
     wrong = [p["effect"] for p in flow["packets"] if in_box(p, packet)]
     expected = {"leak": "passes though denied", "break": "blocked though allowed"}
     return expected[wrong[0]] if wrong else "as meant"

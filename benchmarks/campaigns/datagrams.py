@@ -114,8 +114,10 @@ def tried(tries: int, seed: int) -> tuple[dict[str, int], list[str], str]:
                 first = first or (memory(process.pid) if number > 20_000 else 0)
             last = memory(process.pid) if process.poll() is None else 0
         process.terminate()
-        _, complaint = process.communicate()
-        reading.join(5)
+        reading.join()  # to the end of what it says, of which the counts are the last line
+        assert process.stderr is not None
+        complaint = process.stderr.read()
+        process.wait()
         if process.returncode or complaint:
             bad.append(f"it ended with {process.returncode}: {complaint[:500]}")
         counts: dict[str, int] = said[-1].get("counts", {})
