@@ -222,6 +222,21 @@ def test_a_list_over_capacity_is_refused_whole(oaktag: Run, sample: Path) -> Non
     ran = oaktag("-C", sample, "compile")
     assert ran.status == 1 and "hall-edge holds 100 entries, its list has 184" in ran.err
     assert not (sample / "lists").exists()
+    # One that matches addresses is told what it would cost by the destination's tag.
+    before = network.read_text()
+    plain = before.replace("dialect: nftables", "dialect: ietf-acl", 1)
+    plain = plain.replace(
+        "match: {source: tag, destination: tag}",
+        "match: {source: address, destination: address}",
+        1,
+    )
+    network.write_text(plain.replace("stateful: true", "stateful: false", 1))
+    ran = oaktag("-C", sample, "compile")
+    told = re.search(
+        r"match: {destination: tag} would come to (\d+), still too many; narrow", ran.err
+    )
+    assert ran.status == 1 and told and 100 < int(told[1]) < 1000, ran.err
+    network.write_text(before)
     network.write_text(
         network.read_text().replace("scope: all", "scope: {destinations: [loans-db]}")
     )

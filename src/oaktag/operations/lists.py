@@ -321,7 +321,24 @@ def _too_many(model: Model, point: Point, held: AccessList, entries: int, known:
     if known is not None and known < entries:
         fits = "" if point.capacity is None or known <= point.capacity else ", still too many"
         told.append(f"scope: known would come to {known}{fits}")
+    tagged = _by_tags(model, point)
+    if tagged is not None and tagged < entries:
+        fits = "" if point.capacity is None or tagged <= point.capacity else ", still too many"
+        told.append(f"match: {{destination: tag}} would come to {tagged}{fits}")
     return f"{'; '.join(told)}; narrow its scope, or let lines share permissions"
+
+
+def _by_tags(model: Model, point: Point) -> int | None:
+    """The entries that a point which matches addresses at both ends would need if it matched the
+    destination by its tag; None of other points, and where its dialect has no room for that."""
+    if not point.source_by == point.destination_by == "address":
+        return None
+    other = point._replace(destination_by="tag")
+    if able_of(model, other) == able_of(model, point) or unfit(other, able_of(model, other)):
+        return None
+    with contextlib.suppress(UnwritableEntry):
+        return written(model, other, model.list_of(other)).entries
+    return None
 
 
 def refuted(model: Model, against: Refuted) -> Document:
