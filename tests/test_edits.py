@@ -5,6 +5,7 @@ from __future__ import annotations
 
 import csv
 import io
+import json
 import random
 from collections.abc import Callable
 from functools import partial
@@ -542,3 +543,74 @@ def test_items_go_in_and_out_of_every_form_of_yaml(data: st.DataObject) -> None:
     key, node = yaml_edits._top(more, name)  # type: ignore[misc]
     less = yaml_edits.data_of(yaml_edits.without_item(more, key, node, len(lists[name])))
     assert {k: v if isinstance(v, list) else [] for k, v in less.items()} == lists
+
+
+#: Ways in which the same document is written.
+STYLES: list[Callable[[Any], str]] = [
+    json.dumps,
+    lambda said: json.dumps(said, indent=1),
+    lambda said: json.dumps(said, indent=1).replace('"', ""),
+    lambda said: yaml.safe_dump(said, sort_keys=False),
+    lambda said: yaml.safe_dump(said, sort_keys=False, default_flow_style=True, width=30),
+    lambda said: yaml.safe_dump(said, sort_keys=False, default_flow_style=None, indent=4),
+    lambda said: "# before\n" + yaml.safe_dump(said, sort_keys=False, default_flow_style=None) + "# behind",
+]  # fmt: skip
+
+
+@settings(max_examples=200)
+@given(data=st.data())
+def test_names_and_keys_go_in_and_out_of_every_form_of_yaml(data: st.DataObject) -> None:
+    """Sets, permissions, tags, settings and rules that are parted: what is said then is what was
+    meant, or nothing is changed and that is said."""
+    name = st.sampled_from(("ada", "bo", "cy", "di"))
+    said: dict[str, Any] = {
+        "tags": {"from": "2000", **data.draw(st.sampled_from(({}, {"retired": ["7"]}, {"issued_to": "9"})))},
+        "groups": [{"id": g, **t} for g, t in data.draw(
+            st.dictionaries(name, st.sampled_from(({"tag": "3"}, {})), min_size=1)).items()],
+        "sets": data.draw(st.dictionaries(st.sampled_from(("front", "back")), st.lists(name, max_size=2))),
+        "permissions": {"web": [{"allow": "https"}]},
+        "nodes": [{"node": "n0", "point": {"scope": "all"}}, {"node": "n1", "points": [{"name": "p"}]}],
+        "rules": data.draw(st.lists(st.fixed_dictionaries(
+            {"give": name}, optional={"when": st.sampled_from(({"role": "x"}, {"site": ["a", "b"]}))}),
+            min_size=1, max_size=3)),
+    }  # fmt: skip
+    text = data.draw(st.sampled_from(STYLES))(json.loads(json.dumps(said)))  # nothing is shared
+    said = yaml_edits.data_of(text)
+    group, rule = said["groups"][0]["id"], said["rules"][0]["give"]
+    tags, nodes = said["tags"], said["nodes"]
+    parted = []
+    for one in said["rules"]:
+        if one["give"] == rule:
+            parted.append({**one, "give": "new", "when": {**one.get("when", {}), "site": "a"}})
+        parted.append(one)
+    edits: list[tuple[Callable[[], str], dict[str, Any]]] = [
+        (lambda: yaml_edits.with_top_key(text, "x", "[a, b]"), {"x": ["a", "b"]}),
+        (lambda: yaml_edits.with_retired(text, 8), {"tags": {**tags, "retired": [*tags.get("retired", []), "8"]}}),
+        (lambda: yaml_edits.with_issued_to(text, 10), {"tags": {**tags, "issued_to": "10"}}),
+        (lambda: yaml_edits.with_tag(text, group, "44"),
+         {"groups": [{**said["groups"][0], "tag": "44"}, *said["groups"][1:]]}),
+        (lambda: yaml_edits.with_set(text, "more", ["bo", "cy"]), {"sets": {**said["sets"], "more": ["bo", "cy"]}}),
+        (lambda: yaml_edits.with_permission(text, "dns", "allow", ["domain", "ntp"]),
+         {"permissions": {**said["permissions"], "dns": [{"allow": ["domain", "ntp"]}]}}),
+        (lambda: yaml_edits.with_setting(text, "node", "n0", "point.scope", "known"),
+         {"nodes": [{**nodes[0], "point": {"scope": "known"}}, nodes[1]]}),
+        (lambda: yaml_edits.with_setting(text, "node", "n1", "points.p.inside", "true"),
+         {"nodes": [nodes[0], {**nodes[1], "points": [{"name": "p", "inside": "true"}]}]}),
+        (lambda: yaml_edits.with_rules_parted(text, rule, "new", {"site": "a"}), {"rules": parted}),
+    ]  # fmt: skip
+    for one in said["sets"]:
+        rest = {k: v for k, v in said["sets"].items() if k != one}
+        edits.append((lambda one=one: yaml_edits.without_set(text, one), {"sets": rest}))  # type: ignore[misc]
+    refused = []
+    for edit, meant in edits:
+        try:
+            edited = edit()
+        except UsageError as error:
+            assert "nothing was changed" in str(error) or "condition on site" in str(error), error
+            refused.append((list(meant), str(error)))
+            continue
+        held = yaml_edits.data_of(edited)
+        assert {k: v or {} for k, v in held.items()} == {
+            k: v or {} for k, v in {**said, **meant}.items()
+        }
+    assert len(refused) <= 1, (refused, text)

@@ -185,14 +185,24 @@ def with_rules_parted(text: str, old: str, new: str, conditions: Mapping[str, st
     with some conditions more; these as they are written.
 
     Raises:
-        UsageError: a rule has a condition on such an attribute already.
+        UsageError: a rule has a condition on such an attribute already, or the file is written in a
+            form in which it cannot be put.
     """
-    number = 0
+    try:
+        return as_meant(*_with_rules_parted(text, old, new, conditions), "a rule")
+    except yaml.YAMLError:  # halfway: the next edit cannot read what came of the one before
+        return as_meant("", None, "a rule")
+
+
+def _with_rules_parted(
+    text: str, old: str, new: str, conditions: Mapping[str, str]
+) -> tuple[str, Any]:
+    number, meant = 0, data_of(text)
     while True:
         found = _top(text, "rules")
         rules = found[1].value if found and isinstance(found[1], yaml.SequenceNode) else []
         if number >= len(rules):
-            return text
+            return text, meant
         given = next(v for k, v in rules[number].value if k.value == "give")
         if given.value != old:
             number += 1
@@ -203,7 +213,21 @@ def with_rules_parted(text: str, old: str, new: str, conditions: Mapping[str, st
         text = f"{text[: at[0]]}{new}{text[at[1] :]}"
         for attribute, value in conditions.items():
             text = _with_condition(text, number, attribute, value)
+        whole = meant["rules"][number]
+        when = dict(whole.get("when") or {})
+        for attribute, value in conditions.items():
+            if not _narrower(when.get(attribute), data_of(value)):
+                when[attribute] = data_of(value)
+        meant["rules"].insert(number, {**whole, "give": new, **({"when": when} if when else {})})
         number += 2
+
+
+def _narrower(held: Any, asked: Any) -> bool:
+    """Whether a condition names fewer of the values that another one names, and no others."""
+    mine, theirs = ({x} if isinstance(x, str) else x for x in (held, asked))
+    if not all(isinstance(x, (set, list)) for x in (mine, theirs)) or not mine:
+        return False
+    return all(isinstance(x, str) for x in (*mine, *theirs)) and set(mine) < set(theirs)
 
 
 def _with_copy(text: str, node: yaml.SequenceNode, number: int) -> str:
@@ -315,15 +339,18 @@ def with_issued_to(text: str, number: int) -> str:
     """``oaktag.yaml`` with the highest number that was issued."""
     found = _top(text, "tags")
     assert found and isinstance(found[1], yaml.MappingNode), "a range was read from there"
-    return _with_key(text, found[1], "issued_to", str(number))
+    meant = data_of(text)
+    meant["tags"]["issued_to"] = str(number)
+    return as_meant(_with_key(text, found[1], "issued_to", str(number)), meant, "a number")
 
 
 def with_top_key(text: str, key: str, value: str) -> str:
     """A file with one key more at its top, behind the others."""
     root = yaml.compose(text, Loader=LOADER) if text.strip() else None
     if not isinstance(root, yaml.MappingNode):
-        return f"{text}{key}: {value}\n"
-    return _with_key(text, root, key, value)
+        return as_meant(f"{text}{key}: {value}\n", {key: data_of(value)}, f"the key {key}")
+    meant = data_of(text) | {key: data_of(value)}
+    return as_meant(_with_key(text, root, key, value), meant, f"the key {key}")
 
 
 def with_retired(text: str, number: int) -> str:
@@ -331,13 +358,18 @@ def with_retired(text: str, number: int) -> str:
     found = _top(text, "tags")
     assert found and isinstance(found[1], yaml.MappingNode), "a range was read from there"
     held = next((v for k, v in found[1].value if k.value == "retired"), None)
+    meant = data_of(text)
+    known = meant["tags"].get("retired")
+    meant["tags"]["retired"] = [*(known if isinstance(known, list) else ()), str(number)]
     if isinstance(held, yaml.SequenceNode) and held.value and held.flow_style:
         at = end_of(text, held.value[-1])
-        return f"{text[:at]}, {number}{text[at:]}"
-    if isinstance(held, yaml.SequenceNode) and held.value:
+        edited = f"{text[:at]}, {number}{text[at:]}"
+    elif isinstance(held, yaml.SequenceNode) and held.value:
         at, indent = line_after(text, held.value[-1]), " " * held.start_mark.column
-        return f"{text[:at]}{indent}- {number}\n{text[at:]}"
-    return _with_key(text, found[1], "retired", f"[{number}]")
+        edited = f"{text[:at]}{indent}- {number}\n{text[at:]}"
+    else:
+        edited = _with_key(text, found[1], "retired", f"[{number}]")
+    return as_meant(edited, meant, "a retired number")
 
 
 def with_permission(text: str, name: str, action: str, services: list[str]) -> str:
@@ -348,7 +380,10 @@ def with_permission(text: str, name: str, action: str, services: list[str]) -> s
         raise UsageError(
             "permissions.yaml has no permission to put this one behind; add it by hand"
         )
-    return _with_named(text, "permissions", name, f"[{{{entry}}}]", f"\n{{indent}}  - {entry}")
+    edited = _with_named(text, "permissions", name, f"[{{{entry}}}]", f"\n{{indent}}  - {entry}")
+    return as_meant(
+        edited, _more_named(text, "permissions", name, f"[{{{entry}}}]"), "a permission"
+    )
 
 
 def with_group(text: str, fields: Mapping[str, str]) -> str:
@@ -364,7 +399,9 @@ def with_tag(text: str, name: str, tag: str) -> str:
     item = next(
         i for i in found[1].value if any(k.value == "id" and v.value == name for k, v in i.value)
     )
-    return _with_key(text, item, "tag", tag)
+    meant = data_of(text)
+    next(group for group in meant["groups"] if group["id"] == name)["tag"] = tag
+    return as_meant(_with_key(text, item, "tag", tag), meant, "a tag")
 
 
 def without_group(text: str, name: str) -> str:
@@ -380,11 +417,34 @@ def without_group(text: str, name: str) -> str:
 def with_set(text: str, name: str, words: Sequence[str]) -> str:
     """``groups.yaml`` with one set more, behind the others."""
     listed = f"[{', '.join(words)}]"
-    return _with_named(text, "sets", name, listed, f" {listed}")
+    edited = _with_named(text, "sets", name, listed, f" {listed}")
+    return as_meant(edited, _more_named(text, "sets", name, listed), "a set")
+
+
+def _more_named(text: str, top: str, name: str, value: str) -> Any:
+    """What a file says, and one name more in a mapping at its top."""
+    meant = data_of(text) or {}
+    held = meant.get(top)
+    meant[top] = {**(held if isinstance(held, dict) else {}), name: data_of(value)}
+    return meant
 
 
 def without_set(text: str, name: str) -> str:
-    """``groups.yaml`` without a set."""
+    """``groups.yaml`` without a set.
+
+    Raises:
+        UsageError: the file is written in a form in which it cannot be taken out.
+    """
+    edited, meant = _without_set(text, name), data_of(text)
+    if edited == text:
+        return text
+    meant["sets"].pop(name)
+    if not meant["sets"] and not data_of(edited).get("sets"):
+        return edited  # an empty mapping, whatever it is written as
+    return as_meant(edited, meant, "a set")
+
+
+def _without_set(text: str, name: str) -> str:
     found = _top(text, "sets")
     items = found[1].value if found and isinstance(found[1], yaml.MappingNode) else []
     for number, (key, value) in enumerate(items):
@@ -448,18 +508,22 @@ def with_setting(text: str, kind: str, name: str | int, key: str, value: str) ->
     for number, item in enumerate(items):
         held = next((v.value for k, v in item.value if k.value == kind), None)
         if name in (held, number):
+            meant = data_of(text)
+            of = meant[f"{kind}s"][number]
             inner = {k.value: v for k, v in item.value}
             if key == "point" and "points" in inner:  # a list that has none yet
                 key, value = "points", f"[{{name: judge, {value[1:]}]"
             elif key.startswith("point."):
-                item, key = inner["point"], key.removeprefix("point.")
+                item, key, of = inner["point"], key.removeprefix("point."), of["point"]
             elif key.startswith("points."):
                 _, point, key = key.split(".")
                 item = next(
                     p for p in inner["points"].value
                     if any(k.value == "name" and v.value == point for k, v in p.value)
                 )  # fmt: skip
-            return _with_key(text, item, key, value)
+                of = next(p for p in of["points"] if p.get("name") == point)
+            of[key] = data_of(value)
+            return as_meant(_with_key(text, item, key, value), meant, f"the key {key}")
     raise UsageError(f"there is no {kind} {name!r} in network.yaml")
 
 
