@@ -464,7 +464,7 @@ def test_a_template_that_is_wrong_is_told_where(
     assert told in said, said
 
 
-@pytest.mark.parametrize("dialect", ["nftables", "json", "ietf-acl"])
+@pytest.mark.parametrize("dialect", ["nftables", "ietf-acl"])
 def test_other_names_of_groups_change_their_words_alone(
     dialect: str, shipped_mended: Path, oaktag: Any
 ) -> None:
