@@ -119,7 +119,7 @@ def test_where_bindings_come_by_and_where_they_stop(
     assert oaktag("-C", shipped, "bindings", "--feed", "x").status == 2
 
 
-@pytest.mark.parametrize("seed", range(scaled(24)))
+@pytest.mark.parametrize("seed", range(scaled(16)))
 def test_findings_are_what_the_words_say(seed: int, tmp_path: Path) -> None:
     """Idle marks, narrower bindings kept back, points that nothing crosses, tags that differ: each
     from the words of the files alone, by trying every path and comparing every two bindings."""

@@ -100,7 +100,7 @@ def changes(held: AccessList, rng: random.Random, tags: list[int]) -> Iterator[C
     yield "outside", replace(held, outside=(turned, turned)), [], []
 
 
-@pytest.mark.parametrize("seed", SEEDS[: scaled(8)])
+@pytest.mark.parametrize("seed", SEEDS[: scaled(4)])
 def test_a_list_is_refuted_where_it_acts_otherwise(seed: int, tmp_path: Path) -> None:
     net = random_net(seed)
     model, rng = write_net(net, tmp_path).model, random.Random(seed)

@@ -152,7 +152,7 @@ def told(rows: list[dict[str, Any]], packets: list[Packet]) -> Gains:
     return found
 
 
-@settings(max_examples=scaled(120))
+@settings(max_examples=scaled(80))
 @given(both=versions())
 def test_each_pair_gains_and_loses_what_is_said(both: tuple[Net, Net], tmp_path: Path) -> None:
     was, now = both
