@@ -133,8 +133,10 @@ def test_a_changed_list_is_refused_refuted_or_the_same(kind: str, tmp_path: Path
         sound = read(text)
         packets = [Packet(*p) for p in stack.packets()]
         places = [a for held in PLACES.values() for a in held]
-        for _ in range(25):
-            other = changed(text, rng)
+        # One of a line that is not there among them, as far as its form has room for one.
+        named = [m.span() for m in re.finditer(r"\b[0-9a-f]{16}\b", text)][: 2 if slow(kind) else 5]
+        lies = [text[:a] + "0" * 16 + text[b:] for a, b in named]
+        for other in (*lies, *(changed(text, rng) for _ in range(25))):
             try:
                 against = refute(model, made, other)
             except UnreadableList as error:
@@ -160,7 +162,7 @@ def test_a_changed_list_is_refused_refuted_or_the_same(kind: str, tmp_path: Path
                 )
 
     holds()
-    assert told["refused"] > 5 and (told["refuted"] or told.total() < 200), told
+    assert told["refused"] > 5 and told["refuted"] > 0, told
 
 
 @pytest.mark.parametrize("kind", KINDS)
