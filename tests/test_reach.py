@@ -419,13 +419,16 @@ def _less(
 @settings(max_examples=scaled(80))
 @given(net=nets())
 def test_counting_is_making_every_row(net: Net, tmp_path: Path) -> None:
-    """Rows counted by blocks of arrays are those made one by one, cause by cause."""
+    """Rows counted by blocks of arrays are those made one by one, cause by cause; so are those that
+    alone are made where nothing else is asked for."""
     from oaktag.core.reach_counts import count_rows
 
     model = write_net(net, tmp_path).model
     every = model.state.classes(model.hosts)
     counted = count_rows(model.state, every, every)
     flows = list(model.state.flows(model.hosts, model.hosts))
+    wrong = [flow for flow in flows if flow.effect != "exact" or flow.cut_off]
+    assert model.state.wrong_flows(model.hosts) == wrong
     assert counted.effects == Counter(f.effect for f in flows)
     assert counted.results == Counter(f.result for f in flows)
     causes = Counter((f.effect, f.causes[-1:]) for f in flows if f.effect != "exact")

@@ -53,7 +53,7 @@ def changes(
     """All that is new or over, what is new and worst first.
 
     Args:
-        was, now: the rows of both versions, over the same atoms.
+        was, now: the rows of both versions that are not exact or are cut off, over the same atoms.
         names: group → its newest id, for the older and the newer version.
     """
     sides = [_fares(flows, name) for flows, name in zip((was, now), names, strict=True)]
@@ -69,8 +69,6 @@ def changes(
 def _fares(flows: Iterable[Flow], name: Callable[[int], str]) -> dict[EndPair, _Fare]:
     fares: dict[EndPair, _Fare] = {}
     for flow in flows:
-        if flow.effect == "exact" and not flow.cut_off:
-            continue
         (a, s), (b, d) = flow.source, flow.destination
         fare = fares.setdefault(((a, name(s)), (b, name(d))), _Fare())
         if flow.cut_off:

@@ -211,6 +211,11 @@ class State:
         held = self.classes(ones)
         yield from self.rows(held, held if twos is ones else self.classes(twos))
 
+    def wrong_flows(self, hosts: Iterable[Host]) -> list[Flow]:
+        """The rows between the hosts that are not exact or are cut off, in the same order."""
+        held = self.classes(list(hosts))
+        return sorted(Reach(self, held, held).wrong_flows(), key=_order)
+
     def rows(self, sources: Sequence[Class], destinations: Sequence[Class]) -> Iterator[Flow]:
         """Every row between some classes, in order of segments, groups and paths."""
         found = list(Reach(self, sources, destinations).flows())
@@ -317,6 +322,27 @@ class Reach(Batches):
         for batch in self.batches():
             yield from self.grouped(batch)
             yield from self.rows(batch)
+
+    def wrong_flows(self) -> Iterator[Flow]:
+        """Every row that is not exact or is cut off; no other is made."""
+        for batch in self.batches():
+            yield from (flow for flow in self.grouped(batch) if flow.effect != "exact")
+            self._said.clear()
+            groups = self.one.groups[batch.source]
+            for mix in np.unique(batch.mix).tolist():
+                places = np.flatnonzero(batch.mix == mix).tolist()
+                if mix >= 0 and not self.effects.cells(mix, groups, self.effects.placed)[0].any():
+                    continue
+                for n in places:
+                    pairs = self.pairs(batch.source, int(batch.unit[n]))
+                    if mix >= 0:
+                        pairs = [(g, h) for g, h in pairs if self.is_wrong(mix, g, h)]
+                    if pairs:
+                        yield from self.chosen(batch, n, pairs)
+
+    def is_wrong(self, mix: int, g: int, h: int) -> bool:
+        """Whether what a mix does between two groups is not exact."""
+        return any(self.effects.outcome(m, g, h).code for m in self.effects.mixes[mix])
 
     def by_class(self) -> Iterator[Between]:
         """What becomes of packets between every two classes, on every path."""
