@@ -108,9 +108,14 @@ def test_on_the_mended_sample_every_probe_is_as_meant(oaktag: Run, shipped_mende
     assert sum(c["packets"] for c in report["counters"]) > 100
 
 
+#: Addresses where nobody stands in a lab.
+GUESTS = ("10.1.0.77", "10.2.0.78", "2001:db8:1::77")
+
+
 @st.composite
 def small_nets(draw: st.DrawFn) -> Net:
-    """Random networks that the lab can show: an address an endpoint, a point a node at most."""
+    """Random networks that the lab can show: an address an endpoint, a point a node at most; some
+    points guard their nodes' own addresses."""
     net: Net = draw(nets())
     places = draw(st.permutations([a for a in ADDRESSES if a != "10.9.0.1"]))
     net.beings = [
@@ -118,9 +123,14 @@ def small_nets(draw: st.DrawFn) -> Net:
         for n, address in enumerate(places[:6])
     ]
     net.sessions = []  # an endpoint has one address here, where its inventory says
-    for node in net.nodes:
+    for number, node in enumerate(net.nodes):
         held = [draw(points)] if draw(maybe) else []
         node["points"] = [{**p, "name": "p", "mode": "enforce", "stateful": True} for p in held]
+        if draw(maybe):
+            own = [f"10.8.{number}.1", f"2001:db8:8::{number}"]
+            node |= {"address": own, "group": draw(st.sampled_from(GROUPS))}
+            for point in node["points"]:
+                point["own"] = True
         if draw(maybe):
             net.feeds.append({"from": "registry", "to": node["node"], "name": f"r-{node['node']}"})
     return net
@@ -129,8 +139,10 @@ def small_nets(draw: st.DrawFn) -> Net:
 @pytest.mark.usefixtures("real_kernel")
 def test_random_networks_do_what_reach_says(tmp_path: Path) -> None:
     """Marks, links and nodes that lose them, feeds, filters, both rules for what differs, scopes,
-    directions: for each probe, what packets meet is what reach says of just those two ends."""
+    directions, nodes that guard themselves: for each probe, also one from an address that nobody
+    stands for, what packets meet is what reach says of just those two ends."""
     seen: Counter[tuple[str, str]] = Counter()
+    homes: Counter[tuple[str, bool]] = Counter()
 
     @settings(max_examples=scaled(14, 8), database=None, phases=[Phase.generate])
     @given(net=small_nets())
@@ -138,8 +150,7 @@ def test_random_networks_do_what_reach_says(tmp_path: Path) -> None:
         workspace, document = _probed(net, tmp_path)
         for probe in document["probes"]:
             held = [probe[end] for end in ("source", "destination")]
-            ends = [f"endpoint:{h['endpoint']}" if h["endpoint"] else h["address"] for h in held]
-            flows = workspace.reach(*ends)["flows"]
+            flows = workspace.reach(*(h["address"] for h in held))["flows"]
             if len(flows) != 1:
                 continue  # several paths: the lab takes one of them
             if not flows[0]["path"]:
@@ -148,8 +159,14 @@ def test_random_networks_do_what_reach_says(tmp_path: Path) -> None:
             told = _predicted(probe, flows[0])
             assert probe["verdict"] in (told, "the answer is lost"), (probe, flows[0], net)
             seen[flows[0]["result"], told] += 1
+            for end in ("source", "destination"):
+                if probe[end]["segment"] is None:
+                    homes[end, probe["meant"] == "allow"] += 1
+                elif probe[end]["address"] in GUESTS:
+                    homes["guest", probe["meant"] == "allow"] += 1
 
     compare()
+    print(seen, homes)
     # Most are as meant; that some are not shows that the test can tell.
     assert len(seen) >= 2 and sum(seen.values()) > 60, seen
 
@@ -160,6 +177,10 @@ def _probed(net: Net, folder: Path) -> tuple[Workspace, LabProbed]:
     lab.up(workspace.model)
     try:
         document = lab.probe(workspace.model)
+        for guest in GUESTS:
+            ends = (guest, "*") if guest.endswith("7") else ("*", guest)
+            document.probes.extend(lab.probe(workspace.model, *ends).probes)
+        assert lab.probe(workspace.model).summary == document.summary
     finally:
         lab.down(workspace.model)
     assert all(c["agree"] for c in document["counters"]), document["counters"]

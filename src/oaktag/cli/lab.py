@@ -175,6 +175,9 @@ def probe(
 ) -> int:  # fmt: skip
     """Send real packets through what the lab holds now: for every expectation and cell, or for one
     question.
+
+    An end may be any address on a segment: if no host of the lab has it, one does while the probe
+    runs.
     """
     if source is not None and destination is None:
         raise UsageError(f"from {source} to whom? oaktag lab probe SRC DST [SERVICE]")

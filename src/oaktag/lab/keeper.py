@@ -15,14 +15,15 @@ import socket
 import sys
 import time
 from base64 import b64encode
-from collections.abc import Awaitable, Callable
+from collections.abc import Awaitable, Callable, Iterator
+from contextlib import contextmanager
 from pathlib import Path
 from typing import Any
 
 from oaktag.lab.capturing import capture
 from oaktag.lab.namespaces import NETNS, PLACE, run, socket_of
 from oaktag.lab.network import LabNetwork
-from oaktag.lab.plan import LabPlan, Probe
+from oaktag.lab.plan import LabHost, LabPlan, Probe
 from oaktag.lab.probes import Pace, Prober
 from oaktag.lab.watching import LOST, Watcher
 
@@ -75,13 +76,26 @@ class Keeper:
     async def probe(self, request: Answer) -> Answer:
         """Send probes: of each whether it arrived, and whether it was answered."""
         pace = Pace(*request["pace"]) if request.get("pace") else None
-        return {"fared": await self.prober.send(_probes(request), request["meant"], pace)}
+        with self._guests(request):
+            return {"fared": await self.prober.send(_probes(request), request["meant"], pace)}
 
     async def follow(self, request: Answer) -> Answer:
         """Send probes, and see at which node each, or its answer, was lost."""
         name_of = {self.network.node(n): n for n in self.network.plan.nodes}
-        lost = await self.prober.follow(_probes(request), name_of)
+        with self._guests(request):
+            lost = await self.prober.follow(_probes(request), name_of)
         return {"lost": [[name_of.get(space, "") for space in one] for one in lost]}
+
+    @contextmanager
+    def _guests(self, request: Answer) -> Iterator[None]:
+        """The hosts that are there for one request alone."""
+        guests = {name: LabHost(**row) for name, row in request.get("guests", {}).items()}
+        with self.network.guests(guests):
+            spaces = [self.network.space(name) for name in guests]
+            try:
+                yield
+            finally:
+                self.prober.listeners.close(spaces)
 
     async def space(self, request: Answer) -> Answer:
         """The namespace of a node or a host, by the name that it is shown with."""

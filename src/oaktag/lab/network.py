@@ -7,8 +7,9 @@ last. Flows that a new list denies are ended.
 
 from __future__ import annotations
 
-from collections.abc import Callable, Collection, Iterable
+from collections.abc import Callable, Collection, Iterable, Iterator, Mapping
 from concurrent.futures import ThreadPoolExecutor
+from contextlib import contextmanager
 from dataclasses import replace
 from functools import partial
 from typing import Any
@@ -23,7 +24,7 @@ from oaktag.lab import marks, wiring
 from oaktag.lab.feeds import Exchange
 from oaktag.lab.flows import Flow, end, flows
 from oaktag.lab.namespaces import inside, load, run
-from oaktag.lab.plan import REGISTRY, LabPlan, Row, Turned, turned
+from oaktag.lab.plan import REGISTRY, LabHost, LabPlan, Row, Turned, turned
 from oaktag.lab.wiring import Numbers, Orders
 
 #: Seconds until all bindings must have arrived.
@@ -41,6 +42,7 @@ class LabNetwork:
 
     def __init__(self) -> None:
         self.plan = LabPlan()
+        self._guests: dict[str, LabHost] = {}
         self.loaded: dict[str, str] = {}
         self._ranges: dict[str, list[Range]] = {}
         self._rows: dict[str, frozenset[Row]] = {}
@@ -59,7 +61,7 @@ class LabNetwork:
 
     def space(self, name: str) -> str:
         """The namespace of a host or a node."""
-        if name in self.plan.hosts:
+        if name in self.plan.hosts or name in self._guests:
             return f"h{self._numbers['hosts'][name]}"
         return self.node(name)
 
@@ -189,6 +191,27 @@ class LabNetwork:
                     wiring.route_leads(come, number, prefix, at, side)
             for prefix in before.keys() - node.routes.keys():
                 wiring.route_goes(come, number, prefix)
+
+    @contextmanager
+    def guests(self, hosts: Mapping[str, LabHost]) -> Iterator[None]:
+        """Hosts that are there besides those of the plan, for as long as this goes on."""
+        numbers, nodes = self._numbers["hosts"], self._numbers["nodes"]
+        come, go = Orders(), Orders()
+        for name, host in hosts.items():
+            number = numbers.give(name)
+            wiring.host_comes(come, number, nodes[host.node], host)
+            wiring.host_goes(go, number, nodes[host.node])
+        try:
+            come.run()
+            self._guests = dict(hosts)
+            yield
+        finally:
+            self._guests = {}
+            try:
+                go.run()
+            finally:
+                for name in hosts:
+                    numbers.take(name, numbers[name])
 
     async def _feeds(self, was: LabPlan, plan: LabPlan, way: Turned) -> None:
         exchange, numbers = self._exchange, self._numbers["feeds"]

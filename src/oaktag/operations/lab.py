@@ -10,7 +10,7 @@ import json
 from collections import Counter
 from collections.abc import Callable, Mapping, Sequence
 from concurrent.futures import ThreadPoolExecutor
-from dataclasses import asdict, dataclass, field, replace
+from dataclasses import dataclass, field, replace
 from pathlib import Path as FilePath
 from typing import Any, ClassVar, get_args
 
@@ -42,7 +42,7 @@ from oaktag.operations.lab_probe import (
     key_of,
 )
 from oaktag.operations.lab_reach import reach_agrees
-from oaktag.operations.lab_trials import Trial, Trials, Trying
+from oaktag.operations.lab_trials import Trials, Trying
 from oaktag.operations.model import Model
 from oaktag.operations.result import ABSENT, Result, Row
 from oaktag.workspace.folder import LIVE, Folder
@@ -213,9 +213,9 @@ def up(
         sent = waiting.result()
     if progress is not None:
         progress(f"{len(sent.sent)} probes before any list")
-    seen = lab.ask("probe", probes=_probes(sent), meant=[True] * len(sent.sent))["fared"]
+    seen = lab.ask("probe", **sent.request(), meant=[True] * len(sent.sent))["fared"]
     told = [t.fares for t in Telling(model, lists=False).tell_all(sent.sent)]
-    hows = _tried_again(lab, sent.sent, [fared(*one) for one in seen], told)
+    hows = _tried_again(lab, sent, [fared(*one) for one in seen], told)
     rows = list(zip(sent.sent, hows, strict=True))
     lab.keep("baseline", [[_key(t.probe), how == FARED[0]] for t, how in rows])
     if lists:
@@ -399,7 +399,8 @@ def probe(
     touched = changed_by_hand(lab) if wrong else []
     packed = ""
     if wrong and not touched:
-        packed = str(pack(lab, held_model, telling, wrong, own_folder(model.files.root)))
+        place = own_folder(model.files.root)
+        packed = str(pack(lab, held_model, telling, wrong, place, sent.guests))
     return LabProbed(
         moved_on=moved_on, lists=held.lists, broken=_broken(broken), probes=rows,
         summary=dict(Counter(o.verdict for o in outcomes)),
@@ -443,11 +444,11 @@ def _sent(
     before = counts_of(lab.ask("counters")["cells"])
     expected = [t.fares == FARED[0] for t in told]
     with ThreadPoolExecutor(1) as pool:  # another process sends them meanwhile
-        waiting = pool.submit(lab.ask, "probe", probes=_probes(sent), meant=expected)
+        waiting = pool.submit(lab.ask, "probe", **sent.request(), meant=expected)
         agree = reach_agrees(model, telling, trials, told)
         seen = [fared(*one) for one in waiting.result()["fared"]]
     after = counts_of(lab.ask("counters")["cells"])
-    seen = _tried_again(lab, trials, seen, [t.fares for t in told])
+    seen = _tried_again(lab, sent, seen, [t.fares for t in told])
     outcomes = [
         Outcome(t, said, how, baseline.get(tuple(_key(t.probe))), reached=same)
         for t, said, how, same in zip(trials, told, seen, agree, strict=True)
@@ -459,8 +460,7 @@ def _sent(
         if o.disagrees or (o.verdict not in QUIET and not o.told.at and not o.told.cut_off)
     ]  # fmt: skip
     if again:
-        some = Trials([trials[n] for n in again])
-        lost = lab.ask("follow", probes=_probes(some))["lost"]
+        lost = lab.ask("follow", **sent.only(again).request())["lost"]
         for n, (request, answer) in zip(again, lost, strict=True):
             o = outcomes[n]
             outcomes[n] = replace(o, lost_at=request or answer)
@@ -473,7 +473,7 @@ PACES, MOST_ALONE = ((16, 2.0), (1, 3.0)), 12
 
 
 def _tried_again(
-    lab: Lab, trials: Sequence[Trial], seen: Sequence[Fared], told: Sequence[Fared]
+    lab: Lab, sent: Trials, seen: Sequence[Fared], told: Sequence[Fared]
 ) -> list[Fared]:
     """How probes fare, those that do not fare as told tried again with more time."""
     hows = list(seen)
@@ -481,8 +481,8 @@ def _tried_again(
         odd = [n for n, how in enumerate(hows) if how != told[n]]
         if not odd or (at_once == 1 and len(odd) > MOST_ALONE):
             break
-        probes = _probes(Trials([trials[n] for n in odd]))
-        again = lab.ask("probe", probes=probes, meant=[True] * len(odd), pace=[at_once, seconds])
+        probes = sent.only(odd).request()
+        again = lab.ask("probe", **probes, meant=[True] * len(odd), pace=[at_once, seconds])
         for n, one in zip(odd, again["fared"], strict=True):
             hows[n] = fared(*one)
     return hows
@@ -490,10 +490,6 @@ def _tried_again(
 
 #: Verdicts of which nobody asks where it was lost.
 QUIET = frozenset({"as meant", "passes though denied", "no list yet"})
-
-
-def _probes(trials: Trials) -> list[dict[str, Any]]:
-    return [asdict(t.probe) for t in trials.sent]
 
 
 def _key(probe: Probe) -> list[str | int]:

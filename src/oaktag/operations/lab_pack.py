@@ -10,7 +10,7 @@ from __future__ import annotations
 import json
 import re
 from base64 import b64decode
-from collections.abc import Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import asdict
 from datetime import UTC, datetime
@@ -19,9 +19,11 @@ from pathlib import Path
 from oaktag.core.service_text import packet_text, regions_text
 from oaktag.lab.capturing import pcap
 from oaktag.lab.handle import Lab
+from oaktag.lab.plan import LabHost
 from oaktag.operations.json_parts import Document
 from oaktag.operations.lab_plan import Beings, plan_of
 from oaktag.operations.lab_probe import Outcome, Telling
+from oaktag.operations.lab_trials import Trials
 from oaktag.operations.model import Model
 from oaktag.workspace.textfile import write_bytes, write_text
 
@@ -34,7 +36,10 @@ def changed_by_hand(lab: Lab) -> list[str]:
     return list(lab.ask("touched")["points"])
 
 
-def pack(lab: Lab, model: Model, telling: Telling, wrong: Sequence[Outcome], place: Path) -> Path:
+def pack(
+    lab: Lab, model: Model, telling: Telling, wrong: Sequence[Outcome], place: Path,
+    guests: Mapping[str, LabHost],
+) -> Path:  # fmt: skip
     """Write the folder.
 
     Args:
@@ -43,6 +48,7 @@ def pack(lab: Lab, model: Model, telling: Telling, wrong: Sequence[Outcome], pla
         telling: what is said of its probes.
         wrong: probes that fared otherwise than told.
         place: the folder in which it is made.
+        guests: who is in the lab for these probes alone.
     """
     moment = datetime.now(UTC).strftime("%Y%m%dT%H%M%S")
     folder = place / f"disagreement-{moment}"
@@ -53,13 +59,14 @@ def pack(lab: Lab, model: Model, telling: Telling, wrong: Sequence[Outcome], pla
         "known.json": state["known"],
         "counters.json": lab.ask("counters")["cells"],
         "plan.json": asdict(plan_of(model, Beings(model))),
+        "guests.json": {name: asdict(host) for name, host in guests.items()},
     }
     for name, held in texts.items():
         write_text(folder / name, json.dumps(held, indent=1, ensure_ascii=False) + "\n")
     for point, text in state["texts"].items():
         write_text(folder / f"{point}.kernel.nft", text)
         write_text(folder / f"{point}.loaded.nft", state["loaded"][point])
-    for node, data in _frames(lab, telling, some).items():
+    for node, data in _frames(lab, telling, Trials([o.trial for o in some], [], dict(guests))):
         write_bytes(folder / f"{re.sub(r'[^A-Za-z0-9._-]', '_', node)}.pcap", data)
     return folder
 
@@ -94,11 +101,11 @@ def _said(model: Model, telling: Telling, outcome: Outcome) -> Document:
     }  # fmt: skip
 
 
-def _frames(lab: Lab, telling: Telling, wrong: Sequence[Outcome]) -> dict[str, bytes]:
+def _frames(lab: Lab, telling: Telling, wrong: Trials) -> Iterator[tuple[str, bytes]]:
     """The frames on the nodes of their ways, while probes are sent once more."""
     nodes: dict[str, None] = {}
-    for outcome in wrong:
-        ends = outcome.trial.source, outcome.trial.destination
+    for trial in wrong.sent:
+        ends = trial.source, trial.destination
         for way in (telling.way(*ends), telling.way(*ends[::-1])):
             nodes.update(dict.fromkeys(way.nodes if way else ()))
 
@@ -108,6 +115,5 @@ def _frames(lab: Lab, telling: Telling, wrong: Sequence[Outcome]) -> dict[str, b
 
     with ThreadPoolExecutor(max(len(nodes), 1)) as pool:
         waiting = {node: pool.submit(listen, node) for node in nodes}
-        probes = [asdict(o.trial.probe) for o in wrong]
-        lab.ask("follow", probes=probes)
-        return {node: future.result() for node, future in waiting.items()}
+        lab.ask("follow", **wrong.request())
+        yield from ((node, future.result()) for node, future in waiting.items())

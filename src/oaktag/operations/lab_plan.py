@@ -23,6 +23,8 @@ KERNEL = "nftables"
 #: Of the unknown hosts of a segment, and of the parts of an endpoint that is a whole network, so
 #: many have a stand-in.
 MOST_STAND_INS = 4
+#: Why of two endpoints of one address one alone is in the lab.
+TAKEN = "its address is another's too"
 
 
 class Broken(NamedTuple):
@@ -113,14 +115,17 @@ class Beings:
 
     Attributes:
         every: by name.
+        guests: who is there for one question alone, by name.
         absent: hosts of the model that are not in the lab, and why.
     """
 
     def __init__(self, model: Model) -> None:
         self.every: dict[str, Being] = {}
+        self.guests: dict[str, Being] = {}
         self.absent: dict[Host, str] = {}
         self._of: dict[Host, str] = {}
-        ids, taken = model.files.endpoints.ids, set[tuple[int, int]]()
+        self._ids = ids = model.files.endpoints.ids
+        self._at = taken = dict[tuple[int, int], Host]()
         some: dict[tuple[object, ...], int] = {}
         held: dict[str, list[Host]] = {}
         shown: dict[str, str] = {}
@@ -133,7 +138,7 @@ class Beings:
                 self.absent[host] = "another of its group is there, for its side of the network"
                 continue
             if place in taken or place in own:
-                self.absent[host] = "its address is another's too"
+                self.absent[host] = TAKEN
                 continue
             if host.endpoint < 0 or host.end is not None:
                 key = host.endpoint, host.segment, host.group, host.family
@@ -141,7 +146,7 @@ class Beings:
                 if some[key] > MOST_STAND_INS:
                     self.absent[host] = "others of its kind stand for it"
                     continue
-            taken.add(place)
+            taken[place] = host
             text = address_text(*place)
             name = f"{ids[host.endpoint] if host.endpoint >= 0 else text}@{host.node}"
             shown[name] = ids[host.endpoint] if host.endpoint >= 0 else f"somebody at {text}"
@@ -153,6 +158,21 @@ class Beings:
     def name_of(self, host: Host) -> str | None:
         """Who a host of the model is in the lab; a node's own address is the node's."""
         return host.node if host.own else self._of.get(host)
+
+    def invite(self, host: Host) -> None:
+        """Let a host with any address be there for one question, unless another has its address."""
+        place = host.family, host.address
+        known = self._at.setdefault(place, host)
+        if known.endpoint != host.endpoint or self.absent.get(host) == TAKEN:
+            return
+        if known is not host:
+            self._of[host] = self._of[known]
+            return
+        text = address_text(*place)
+        name = f"{text}@{host.node}"
+        shown = self._ids[host.endpoint] if host.endpoint >= 0 else f"somebody at {text}"
+        self.guests[name] = Being(name, shown, host.node, (host,))
+        self._of[host] = name
 
 
 # -- the plan ------------------------------------------------------------------------------------
@@ -175,19 +195,19 @@ def plan_of(model: Model, beings: Beings) -> LabPlan:
             )
             for node in network.nodes.values()
         },
-        hosts={
-            b.name: LabHost(
-                b.shown, b.node,
-                [f"{address_text(h.family, h.address)}/{WIDTH[h.family]}" for h in b.hosts],
-            )
-            for b in beings.every.values()
-        },
+        hosts={name: lab_host(being) for name, being in beings.every.items()},
         links={n: LabLink(k.a, k.b, k.carries) for n, k in links.items()},
         feeds={n: _feed(f) for n, f in feeds.items()},
         points={p.id: _point(model, p) for p in points_of(model)},
         registry=[_row(b) for b in model.registry_bindings],
         order=list(model.files.config.binding_order),
     )  # fmt: skip
+
+
+def lab_host(being: Being) -> LabHost:
+    """Somebody as a host of a lab."""
+    addresses = [f"{address_text(h.family, h.address)}/{WIDTH[h.family]}" for h in being.hosts]
+    return LabHost(being.shown, being.node, addresses)
 
 
 def _feed(feed: Feed) -> LabFeed:

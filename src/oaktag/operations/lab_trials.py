@@ -6,21 +6,21 @@ What cannot be tried is listed, with the reason.
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator
-from dataclasses import dataclass, field
+from collections.abc import Iterable, Iterator, Sequence
+from dataclasses import asdict, dataclass, field, replace
 from itertools import chain, islice, product, repeat
-from typing import NamedTuple
+from typing import Any, NamedTuple
 
-from oaktag.core.addresses import address_text
+from oaktag.core.addresses import address_text, may_be_a_host
 from oaktag.core.packets import ECHO, FAMILIES, ICMP_OF, Packet, Region
 from oaktag.core.paths import MOST_PATHS
 from oaktag.core.placement import Host, meet, node_hosts
 from oaktag.core.question_words import End
 from oaktag.errors import UsageError
-from oaktag.lab.plan import Probe
+from oaktag.lab.plan import LabHost, Probe
 from oaktag.operations.card import asked, tests_of
 from oaktag.operations.ends import hosts_of
-from oaktag.operations.lab_plan import Beings
+from oaktag.operations.lab_plan import Beings, lab_host
 from oaktag.operations.model import Model
 from oaktag.workspace.expectations_file import Expectation
 
@@ -51,10 +51,21 @@ class Trial(NamedTuple):
 
 @dataclass(slots=True)
 class Trials:
-    """What is sent, and what is not: why it would have been, and the reason."""
+    """What is sent, and what is not: why it would have been, and the reason. Guests are in the lab
+    for these trials alone, by name."""
 
     sent: list[Trial] = field(default_factory=list)
     omitted: list[tuple[str, str]] = field(default_factory=list)
+    guests: dict[str, LabHost] = field(default_factory=dict)
+
+    def only(self, numbers: Sequence[int]) -> Trials:
+        """Some of them."""
+        return replace(self, sent=[self.sent[n] for n in numbers])
+
+    def request(self) -> dict[str, Any]:
+        """What a lab is asked to send, and whom to let in for it."""
+        guests = {name: asdict(host) for name, host in self.guests.items()}
+        return {"probes": [asdict(t.probe) for t in self.sent], "guests": guests}
 
 
 class Trying:
@@ -69,9 +80,9 @@ class Trying:
         self._packets: dict[tuple[int, int, int, bool], list[Packet]] = {}
         self._offers: dict[tuple[int, int], list[Packet]] = {}
         every = [host for being in beings.every.values() for host in being.hosts]
-        self._at = _by_group(every)
-        #: Those and the own addresses of nodes with points, which are asked for as well.
         own = node_hosts(model.groups, model.network, model.registry)
+        #: Nodes whose points judge what they send are sources too; all nodes with points are asked.
+        self._at = _by_group([*every, *filter(self._judged_at_home, own)])
         self._toward = _by_group([*every, *own])
 
     def every(self) -> Trials:
@@ -87,7 +98,8 @@ class Trying:
         Raises:
             UsageError: none of them can be sent, with the reason.
         """
-        sides = [self._present(hosts_of(self.model, end)) for end in (source, destination)]
+        sides = [self._there(end) for end in (source, destination)]
+        self.made.guests = {name: lab_host(being) for name, being in self.beings.guests.items()}
         told = f"{source.word} to {destination.word}"
         seen: set[int] = set()
         for pair in _pairs(*sides):
@@ -211,8 +223,8 @@ class Trying:
         return self._through[ends]
 
     def _judged_at_home(self, host: Host) -> bool:
-        """Whether what is denied toward a host may be dropped at its very end: a node's own address
-        is guarded only where a point there judges what goes to it."""
+        """Whether what a host sends or gets may be dropped at its very end: what a node itself
+        sends and gets is judged only where a point there guards it."""
         if not host.own:
             return True
         return any(p.own and p.mode != "off" for p in self.model.network.nodes[host.node].points)
@@ -245,6 +257,16 @@ class Trying:
     def _present(self, hosts: Iterable[Host]) -> list[Host]:
         return [h for h in hosts if self.beings.name_of(h) is not None]
 
+    def _there(self, end: End) -> list[Host]:
+        """Who of an end is in the lab; of one endpoint or address whoever is not is invited."""
+        hosts = hosts_of(self.model, end)
+        found = self._present(hosts)
+        if not found and end.kind in ("endpoint", "address"):
+            for host in _some_of_each(hosts):
+                self.beings.invite(host)
+            found = self._present(hosts)
+        return found
+
     def _why_not(
         self, source: End, destination: End, every: list[list[Host]], family: int | None = None
     ) -> str:
@@ -255,10 +277,14 @@ class Trying:
                 hosts = [h for h in hosts_of(self.model, end) if family in (None, h.family)]
                 if family is not None and not hosts and hosts_of(self.model, end):
                     return f"nobody of {end.word} has an address of IPv{family}"
+                if end.kind == "address" and not hosts:
+                    here = may_be_a_host(*end.address)
+                    return f"{end.word} is {'on no segment' if here else 'no address of a host'}"
                 told = {self.beings.absent[h] for h in hosts if h in self.beings.absent}
                 return f"nobody of {end.word} is there" + "".join(f" ({t})" for t in sorted(told))
         if not _pairs(*sides):
-            return "nobody sends to himself, and they have no addresses of one family"
+            alike = {h.family for h in sides[0]} & {h.family for h in sides[1]}
+            return "nobody sends to himself" if alike else "they have no addresses of one family"
         if not any(map(self._crosses, _pairs(*sides))):
             return "they meet beside the part of the network that the lab is of"
         return ""

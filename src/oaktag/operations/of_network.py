@@ -439,7 +439,8 @@ class OfNetwork(Asked):
         one question, or those of the card.
 
         Args:
-            source, destination: one question's ends; without, everything is tried.
+            source, destination: one question's ends; without, everything is tried. An end may be
+                any address on a segment: a host has it while the probe runs.
             service: which packets of it; without, what its cell decides.
             card: the tests of ``Workspace.card``.
             against: an earlier result, to hold this one against.
