@@ -7,6 +7,7 @@ import csv
 import io
 import json
 import random
+import re
 from collections.abc import Callable
 from functools import partial
 from pathlib import Path
@@ -20,11 +21,15 @@ from hypothesis import strategies as st
 from oaktag.core.endpoints import Values
 from oaktag.errors import UsageError, WorkspaceError
 from oaktag.located import Location
-from oaktag.workspace import yaml_edits
+from oaktag.workspace import yaml_edits, yaml_words
+from oaktag.workspace.config_file import FILE as CONFIG
 from oaktag.workspace.csv_edits import with_cells, with_line, with_words, without_line
 from oaktag.workspace.edits import try_out
+from oaktag.workspace.leaving import ITEMS, KEYS
 from oaktag.workspace.load import Files, read_files
 from oaktag.workspace.load import load as load_workspace
+from oaktag.workspace.renaming import with_name
+from oaktag.workspace.splitting import BESIDE, BORNE, ENDS
 from oaktag.workspace.yaml_edits import (
     quoted,
     with_feed,
@@ -35,6 +40,7 @@ from oaktag.workspace.yaml_edits import (
     with_tag,
     without_pin,
 )
+from sizes import scaled
 
 WORDS = (
     "a",
@@ -553,6 +559,9 @@ STYLES: list[Callable[[Any], str]] = [
     lambda said: yaml.safe_dump(said, sort_keys=False),
     lambda said: yaml.safe_dump(said, sort_keys=False, default_flow_style=True, width=30),
     lambda said: yaml.safe_dump(said, sort_keys=False, default_flow_style=None, indent=4),
+    lambda said: re.sub(r"([^\[{,])\n( *[\]}])", r"\1,\n\2", json.dumps(said, indent=1)),  # commas behind
+    lambda said: json.dumps(said, indent=1).replace("\n", " # ada\n"),
+    lambda said: yaml.safe_dump(said, sort_keys=False).replace("ada\n", "ada # ada: [\n"),
     lambda said: "# before\n" + yaml.safe_dump(said, sort_keys=False, default_flow_style=None) + "# behind",
 ]  # fmt: skip
 
@@ -614,3 +623,130 @@ def test_names_and_keys_go_in_and_out_of_every_form_of_yaml(data: st.DataObject)
             k: v or {} for k, v in {**said, **meant}.items()
         }
     assert len(refused) <= 1, (refused, text)
+
+
+#: What names groups in each file, drawn with marks: ``@ada`` is a group's name, ``ada`` another word.
+@st.composite
+def _named(draw: st.DrawFn) -> dict[str, Any]:
+    names = ("@ada", "@bo", "@cy")
+    word = st.sampled_from(names)
+    words = st.one_of(word, st.lists(word, min_size=1, max_size=3, unique=True))
+    scope = st.one_of(
+        st.just("all"), st.fixed_dictionaries({"sources": words, "destinations": words})
+    )
+    point = st.fixed_dictionaries({"mode": st.just("ada")}, optional={"scope": scope})
+    asked = st.fixed_dictionaries({"from": word, "to": word, "service": st.just("ada")})
+    node = st.one_of(
+        st.fixed_dictionaries({"node": st.just("ada"), "point": point}, optional={"group": word}),
+        st.fixed_dictionaries({"node": st.just("bo"), "points": st.lists(point, max_size=2)}),
+    )
+    feed = st.fixed_dictionaries(
+        {"from": st.just("ada"), "to": st.just("bo")},
+        optional={"only": st.fixed_dictionaries({"groups": words})},
+    )
+    some = partial(st.lists, max_size=3)
+    files = {
+        "groups.yaml": st.fixed_dictionaries({
+            "groups": st.lists(st.fixed_dictionaries(
+                {"id": word, "title": st.just("ada")}, optional={"split_from": word}), min_size=1, max_size=3),
+            "sets": st.dictionaries(st.sampled_from((*names, "front", "back")), words, max_size=3)}),
+        "assignments.yaml": st.fixed_dictionaries({
+            "pins": some(st.fixed_dictionaries({"endpoint": st.just("ada"), "group": word})),
+            "rules": some(st.fixed_dictionaries({"give": word, "when": st.just({"id": "ada"})}))}),
+        "network.yaml": st.fixed_dictionaries({
+            "nodes": some(node),
+            "segments": some(st.fixed_dictionaries({"segment": st.just("ada")}, optional={"tag": word})),
+            "feeds": some(feed)}),
+        "oaktag.yaml": st.fixed_dictionaries({
+            "workspace": st.just("ada"), "keep_open": some(asked), "accepted": some(asked),
+            "share": st.fixed_dictionaries({"name": st.just("ada"), "groups": words})}),
+        "expectations.yaml": some(asked),
+    }  # fmt: skip
+    file = draw(st.sampled_from(sorted(files)))
+    return {"file": file, "said": draw(files[file])}
+
+
+def _otherwise(held: Any, change: Callable[[Any], Any]) -> Any:
+    """The same with something else for each list, mapping and word."""
+    if isinstance(held, dict):
+        held = {change(k): _otherwise(v, change) for k, v in held.items()}
+    elif isinstance(held, list):
+        held = [_otherwise(v, change) for v in held]
+    return change(held)
+
+
+def _unmarked(held: Any) -> Any:
+    return json.loads(json.dumps(held).replace("@", ""))
+
+
+def _of_words(held: Any) -> bool:
+    return isinstance(held, list) and bool(held) and all(isinstance(i, str) for i in held)
+
+
+@settings(max_examples=scaled(900))
+@given(data=st.data())
+def test_names_of_groups_change_come_and_go_in_every_form_of_yaml(data: st.DataObject) -> None:
+    """Another name, a name beside another, a group's items and keys taken out: where the word names a
+    group and nowhere else."""
+    one = data.draw(_named())
+    file, marked = one["file"], one["said"]
+    text = data.draw(st.sampled_from(STYLES))(_unmarked(marked))
+
+    def renamed(held: Any) -> Any:
+        return "zed" if held == "@ada" else held
+
+    def beside(held: Any) -> Any:
+        if isinstance(held, dict):
+            lists = ("front", "back", "sources", "destinations", "groups", *("@ada", "@bo", "@cy"))
+            return {
+                k: ["@ada", "zed"] if k in lists and v == "@ada" else v for k, v in held.items()
+            }
+        return (
+            [w for i in held for w in ([i, "zed"] if i == "@ada" else [i])]
+            if _of_words(held)
+            else held
+        )
+
+    def less(held: Any) -> Any:
+        return [i for i in held if i != "@ada"] if _of_words(held) else held
+
+    def ends(item: Any, old: str, new: str) -> Any:
+        return {k: new if k in ("from", "to") and v == old else v for k, v in item.items()}
+
+    borne = {
+        k: [i for item in v for i in dict.fromkeys(map(json.dumps, (item, ends(item, "@ada", "zed"))))]
+        if k in BORNE else v
+        for k, v in marked.items()
+    } if file == CONFIG else None  # fmt: skip
+    gone = {k: [i for i in v if "@ada" not in (i["from"], i["to"])] if k in BORNE else v
+            for k, v in marked.items()} if file == CONFIG else None  # fmt: skip
+    goes: dict[str, Callable[[Any], bool]] = {
+        "assignments.yaml": lambda item: item.get("group", item.get("give")) == "@ada",
+        "expectations.yaml": lambda item: "@ada" in (item["from"], item["to"]),
+    }
+
+    def keyless(held: Any) -> Any:
+        if isinstance(held, dict) and ("node" in held or "segment" in held):
+            return {k: v for k, v in held.items() if k not in ("group", "tag") or v != "@ada"}
+        return held
+
+    edits: list[tuple[Callable[[], str], Any]] = [
+        (lambda: with_name(text, file, "ada", "zed"), _otherwise(marked, renamed)),
+        (lambda: yaml_words.with_beside(text, BESIDE.get(file, ()), "ada", "zed"),
+         _otherwise(marked, beside) if file in BESIDE else marked),
+        (lambda: yaml_words.without_word(text, BESIDE.get(file, ()), "ada"),
+         _otherwise(marked, less) if file in BESIDE else marked),
+        (lambda: yaml_words.without_items(text, ITEMS.get(file, ()), "ada"), _otherwise(
+            marked, lambda held: [i for i in held if not goes.get(file, lambda _: False)(i)]
+            if isinstance(held, list) and not _of_words(held) else held)),
+        (lambda: yaml_words.without_keys(text, KEYS.get(file, ()), "ada"), _otherwise(marked, keyless)),
+    ]  # fmt: skip
+    if borne is not None:
+        borne = {k: [json.loads(i) for i in v] if k in BORNE else v for k, v in borne.items()}
+        edits.append((lambda: yaml_words.with_twins(text, BORNE, ENDS, "ada", "zed"), borne))
+        edits.append((lambda: yaml_words.without_twins(text, BORNE, ENDS, "ada"), gone))
+    for edit, meant in edits:
+        edited = edit()
+        assert yaml_edits.data_of(edited) == _unmarked(meant), (text, edited)
+        if _unmarked(meant) == _unmarked(marked):
+            assert edited == text

@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Container
+from collections.abc import Callable, Container
+from typing import Any
 
 import yaml
 
@@ -12,7 +13,8 @@ from oaktag.workspace.assignments_file import FILE as ASSIGNMENTS
 from oaktag.workspace.csv_edits import with_words
 from oaktag.workspace.groups_file import FILE as GROUPS
 from oaktag.workspace.load import Files
-from oaktag.workspace.yaml_words import like, scalars
+from oaktag.workspace.yaml_edits import data_of
+from oaktag.workspace.yaml_words import Path, checked, like, rebuilt, scalars
 from oaktag.workspace.yamlfile import LOADER
 
 #: Where a word names a group or a set, by file: keys from the top; ``*`` is any key, or an item of
@@ -54,7 +56,35 @@ def renamed(files: Files, old: str, new: str) -> dict[str, str]:
 
 
 def with_name(text: str, file: str, old: str, new: str) -> str:
-    """The text of a file in which a group or set has another name."""
+    """The text of a file in which a group or set has another name.
+
+    Raises:
+        UsageError: the file is written in a form in which it cannot be put.
+    """
+
+    def edit() -> str:
+        return _with_name(text, file, old, new)
+
+    def name(word: str) -> str:
+        return new if word == old else word
+
+    return checked(edit, _named_otherwise(text, file, name), f"the name {new}")
+
+
+def _named_otherwise(text: str, file: str, name: Callable[[str], str]) -> Any:
+    """What a file says, where it names groups or sets by other names."""
+    patterns = [p.split("/") for p in PLACES[file]]
+
+    def change(path: Path, held: Any) -> Any:
+        if isinstance(held, dict) and any(like((*path, "KEY"), p) for p in patterns):
+            return {name(key): value for key, value in held.items()}
+        named = isinstance(held, str) and any(like(path, p) for p in patterns)
+        return name(held) if named else held
+
+    return rebuilt(data_of(text), change)
+
+
+def _with_name(text: str, file: str, old: str, new: str) -> str:
     for node in sorted(_naming(text, file), key=lambda n: -n.start_mark.index):
         if node.value == old:
             start, end = node.start_mark.index, node.end_mark.index
@@ -65,12 +95,24 @@ def with_name(text: str, file: str, old: str, new: str) -> str:
 
 def with_tag_named(text: str, file: str, old: int, new: int, names: Container[str]) -> str:
     """The text of a file in which a group is called by its tag, with another tag; ``names`` are
-    those of groups and sets, which come first."""
-    for node in sorted(_naming(text, file), key=lambda n: -n.start_mark.index):
-        if node.value not in names and tag_number(node.value) == old:
-            start, end = node.start_mark.index, node.end_mark.index
-            text = f"{text[:start]}{new}{text[end:]}"
-    return text
+    those of groups and sets, which come first.
+
+    Raises:
+        UsageError: the file is written in a form in which it cannot be put.
+    """
+
+    def name(word: str) -> str:
+        return str(new) if word not in names and tag_number(word) == old else word
+
+    def edit() -> str:
+        edited = text
+        for node in sorted(_naming(text, file), key=lambda n: -n.start_mark.index):
+            if name(node.value) != node.value:
+                start, end = node.start_mark.index, node.end_mark.index
+                edited = f"{edited[:start]}{new}{edited[end:]}"
+        return edited
+
+    return checked(edit, _named_otherwise(text, file, name), f"the tag {new}")
 
 
 def places_of(files: Files, word: str) -> list[Location]:

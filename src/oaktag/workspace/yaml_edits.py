@@ -12,6 +12,13 @@ from oaktag.errors import UsageError
 from oaktag.located import Location
 from oaktag.workspace.yamlfile import LOADER
 
+#: Which file of a workspace has which list, or mapping, at its top.
+FILES = {
+    "groups": "groups.yaml", "sets": "groups.yaml", "pins": "assignments.yaml",
+    "rules": "assignments.yaml", "permissions": "permissions.yaml", "nodes": "network.yaml",
+    "segments": "network.yaml", "links": "network.yaml", "feeds": "network.yaml",
+    "workspace": "oaktag.yaml",
+}  # fmt: skip
 PLAIN = re.compile(r"[A-Za-z0-9][A-Za-z0-9 ._/-]*")
 
 
@@ -65,8 +72,10 @@ def as_meant(text: str, meant: Any, what: str) -> str:
     except yaml.YAMLError:
         held = None
     if held != meant:
+        keys = meant if isinstance(meant, dict) else ()
+        file = next((FILES[key] for key in keys if key in FILES), "the file")
         raise UsageError(
-            f"nothing was changed: the file is written in a form in which {what} cannot be put or "
+            f"nothing was changed: {file} is written in a form in which {what} cannot be put or "
             "taken out; write its lists in lines, or change it by hand"
         )
     return text
@@ -191,7 +200,7 @@ def with_rules_parted(text: str, old: str, new: str, conditions: Mapping[str, st
     try:
         return as_meant(*_with_rules_parted(text, old, new, conditions), "a rule")
     except yaml.YAMLError:  # halfway: the next edit cannot read what came of the one before
-        return as_meant("", None, "a rule")
+        return as_meant("", {"rules": []}, "a rule")
 
 
 def _with_rules_parted(
@@ -285,30 +294,33 @@ def without_item(text: str, key: yaml.Node, node: yaml.CollectionNode, number: i
         del meant[key.value][list(meant[key.value])[number]]
     else:
         del meant[key.value][number]
-    said = data_of(edited)
-    if not meant[key.value] and not said.get(key.value):
-        return edited  # an empty list, whatever it is written as
     return as_meant(edited, meant, f"an item of {key.value}")
 
 
 def _without_item(text: str, key: yaml.Node, node: yaml.CollectionNode, number: int) -> str:
-    items, last = node.value, number == len(node.value) - 1
-    start, end = items[number].start_mark.index, end_of(text, items[number])
+    items = node.value
     if node.flow_style:
-        if not last:
-            following = items[number + 1].start_mark.index
-            end = following if not text[end:following].strip(" \t\r\n,") else end
-            if end != following:  # a comment stands between: only the comma goes
-                end = text.index(",", end) + 1
-        elif number:
-            before = end_of(text, items[number - 1])
-            start = before if not text[before:start].strip(" \t\r\n,") else start
-        return text[:start] + text[end:]
-    start = _dash(text, node, start)
+        return without_span(text, [(i.start_mark.index, end_of(text, i)) for i in items], number)
+    start = _dash(text, node, items[number].start_mark.index)
     end = line_after(text, items[number])
     if len(items) == 1:
         at = text.index(":", key.end_mark.index) + 1
         return f"{text[:at]} []{text[at:start]}{text[end:]}"
+    return text[:start] + text[end:]
+
+
+def without_span(text: str, spans: Sequence[tuple[int, int]], number: int) -> str:
+    """A list or mapping in brackets with one of its parts less, and the comma that goes with it."""
+    start, end = spans[number]
+    if number + 1 < len(spans):
+        following = spans[number + 1][0]
+        bare = not text[end:following].strip(" \t\r\n,")
+        end = following if bare else text.index(",", end) + 1  # a comment stays, the comma goes
+    elif number:
+        before = spans[number - 1][1]
+        start = before if not text[before:start].strip(" \t\r\n,") else start
+    elif comma := re.match(r"\s*,", text[end:]):
+        end += comma.end()
     return text[:start] + text[end:]
 
 
@@ -439,8 +451,6 @@ def without_set(text: str, name: str) -> str:
     if edited == text:
         return text
     meant["sets"].pop(name)
-    if not meant["sets"] and not data_of(edited).get("sets"):
-        return edited  # an empty mapping, whatever it is written as
     return as_meant(edited, meant, "a set")
 
 
@@ -451,14 +461,10 @@ def _without_set(text: str, name: str) -> str:
         if key.value != name:
             continue
         assert found is not None, "the set is in it"
-        start, end = key.start_mark.index, end_of(text, value)
         if found[1].flow_style:
-            if number:
-                start = end_of(text, items[number - 1][1])
-            elif len(items) > 1:
-                end = items[1][0].start_mark.index
-            return text[:start] + text[end:]
-        start = text.rfind("\n", 0, start) + 1
+            spans = [(k.start_mark.index, end_of(text, v)) for k, v in items]
+            return without_span(text, spans, number)
+        start = text.rfind("\n", 0, key.start_mark.index) + 1
         end = line_after(text, value)
         if len(items) == 1:
             at = text.index(":", found[0].end_mark.index) + 1

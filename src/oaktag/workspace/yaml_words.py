@@ -1,17 +1,25 @@
 """Where words stand in YAML, by the keys that lead to them; words put beside others, and taken out.
 
 A path is keys from the top, parted by slashes: ``*`` is any key, or an item of a list, ``KEY`` the
-name of a key itself. A list may be one word too.
+name of a key itself. A list may be one word too. Each edit of the text is made of the data that the
+text holds as well, and counts only if the edited text holds just that.
 """
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from typing import Any
 
 import yaml
 
-from oaktag.workspace.yaml_edits import end_of, line_after, without_item
+from oaktag.workspace.yaml_edits import (
+    as_meant,
+    data_of,
+    end_of,
+    line_after,
+    without_item,
+    without_span,
+)
 from oaktag.workspace.yamlfile import LOADER
 
 Path = tuple[str, ...]
@@ -26,6 +34,28 @@ def like(path: Path, pattern: Sequence[str]) -> bool:
     )
 
 
+def checked(edit: Callable[[], str], data: Any, what: str) -> str:
+    """What an edit makes of a text, if it holds just some data then.
+
+    Raises:
+        UsageError: it does not, for the file is written in a form that these edits do not know.
+    """
+    try:
+        return as_meant(edit(), data, what)
+    except yaml.YAMLError:  # halfway: the next edit cannot read what came of the one before
+        return as_meant("\0", data, what)
+
+
+def rebuilt(held: Any, change: Callable[[Path, Any], Any], path: Path = ()) -> Any:
+    """Data with another value in place of each, from the innermost on; ``change`` gets the path of
+    the value."""
+    if isinstance(held, dict):
+        held = {key: rebuilt(value, change, (*path, key)) for key, value in held.items()}
+    elif isinstance(held, list):
+        held = [rebuilt(item, change, (*path, "*")) for item in held]
+    return change(path, held)
+
+
 def scalars(node: yaml.Node | None, path: Path = ()) -> Iterator[tuple[Path, yaml.ScalarNode]]:
     """Every word with its path."""
     for where, _, held in _nodes(node, None, path):
@@ -34,7 +64,27 @@ def scalars(node: yaml.Node | None, path: Path = ()) -> Iterator[tuple[Path, yam
 
 
 def with_beside(text: str, paths: Sequence[str], old: str, new: str) -> str:
-    """A word more in every list of the paths that holds another, right behind it."""
+    """A word more in every list of the paths that holds another, right behind it.
+
+    Raises:
+        UsageError: the file is written in a form in which it cannot be put.
+    """
+    patterns = [p.split("/") for p in paths]
+
+    def change(path: Path, held: Any) -> Any:
+        if isinstance(held, dict) or not any(like(path, p) for p in patterns):
+            return held
+        if isinstance(held, str):
+            return [old, new] if held == old else held
+        return [word for item in held for word in ((item, new) if item == old else (item,))]
+
+    def edit() -> str:
+        return _with_beside(text, paths, old, new)
+
+    return checked(edit, rebuilt(data_of(text), change), new)
+
+
+def _with_beside(text: str, paths: Sequence[str], old: str, new: str) -> str:
     places: list[tuple[int, int, str]] = []
     for _, _, node in _lists(text, paths):
         if isinstance(node, yaml.ScalarNode):
@@ -53,7 +103,25 @@ def with_beside(text: str, paths: Sequence[str], old: str, new: str) -> str:
 
 
 def without_word(text: str, paths: Sequence[str], word: str, *, beside: str | None = None) -> str:
-    """A word less in every list of the paths; or in those alone that hold another word too."""
+    """A word less in every list of the paths; or in those alone that hold another word too.
+
+    Raises:
+        UsageError: the file is written in a form in which it cannot be taken out.
+    """
+    patterns = [p.split("/") for p in paths]
+
+    def change(path: Path, held: Any) -> Any:
+        if not isinstance(held, list) or not any(like(path, p) for p in patterns):
+            return held
+        return [i for i in held if i != word or (beside is not None and beside not in held)]
+
+    def edit() -> str:
+        return _without_word(text, paths, word, beside)
+
+    return checked(edit, rebuilt(data_of(text), change), word)
+
+
+def _without_word(text: str, paths: Sequence[str], word: str, beside: str | None) -> str:
     while True:
         for _, key, node in _lists(text, paths):
             held = [] if isinstance(node, yaml.ScalarNode) else [i.value for i in node.value]
@@ -66,7 +134,35 @@ def without_word(text: str, paths: Sequence[str], word: str, *, beside: str | No
 
 def with_twins(text: str, lists: Sequence[str], keys: Sequence[str], old: str, new: str) -> str:
     """In lists at the top, behind each item that says a word under one of some keys, the same item
-    with another word there."""
+    with another word there.
+
+    Raises:
+        UsageError: the file is written in a form in which they cannot be put.
+    """
+
+    def twin(item: Any) -> Any:
+        return {k: new if k in keys and v == old else v for k, v in item.items()}
+
+    def change(path: Path, held: Any) -> Any:
+        if len(path) != 1 or path[0] not in lists or not isinstance(held, list):
+            return held
+        return [
+            one
+            for item in held
+            for one in ((item, twin(item)) if _saying(item, keys, old) else (item,))
+        ]
+
+    def edit() -> str:
+        return _with_twins(text, lists, keys, old, new)
+
+    return checked(edit, rebuilt(data_of(text), change), f"an item for {new}")
+
+
+def _saying(item: Any, keys: Sequence[str], word: str) -> bool:
+    return isinstance(item, dict) and any(item.get(key) == word for key in keys)
+
+
+def _with_twins(text: str, lists: Sequence[str], keys: Sequence[str], old: str, new: str) -> str:
     places: list[tuple[int, str]] = []
     for node in _tops(text, lists):
         for item in node.value:
@@ -91,7 +187,24 @@ def with_twins(text: str, lists: Sequence[str], keys: Sequence[str], old: str, n
 
 
 def without_twins(text: str, lists: Sequence[str], keys: Sequence[str], word: str) -> str:
-    """Lists at the top without the items that say a word under one of some keys."""
+    """Lists at the top without the items that say a word under one of some keys.
+
+    Raises:
+        UsageError: the file is written in a form in which they cannot be taken out.
+    """
+
+    def change(path: Path, held: Any) -> Any:
+        if len(path) != 1 or path[0] not in lists or not isinstance(held, list):
+            return held
+        return [item for item in held if not _saying(item, keys, word)]
+
+    def edit() -> str:
+        return _without_twins(text, lists, keys, word)
+
+    return checked(edit, rebuilt(data_of(text), change), f"an item of {word}")
+
+
+def _without_twins(text: str, lists: Sequence[str], keys: Sequence[str], word: str) -> str:
     while True:
         for key, node in _tops_with_keys(text, lists):
             for number, item in enumerate(node.value):
@@ -145,7 +258,29 @@ def _nodes(
 
 
 def without_items(text: str, patterns: Sequence[str], word: str) -> str:
-    """A file without the items of lists that say a word under some key: ``rules/*/give``."""
+    """A file without the items of lists that say a word under some key: ``rules/*/give``.
+
+    Raises:
+        UsageError: the file is written in a form in which they cannot be taken out.
+    """
+    asked = [p.split("/") for p in patterns]
+
+    def goes(path: Path, item: Any) -> bool:
+        return isinstance(item, dict) and any(
+            value == word and any(like((*path, "*", key), p) for p in asked)
+            for key, value in item.items()
+        )
+
+    def change(path: Path, held: Any) -> Any:
+        return [i for i in held if not goes(path, i)] if isinstance(held, list) else held
+
+    def edit() -> str:
+        return _without_items(text, patterns, word)
+
+    return checked(edit, rebuilt(data_of(text), change), f"an item of {word}")
+
+
+def _without_items(text: str, patterns: Sequence[str], word: str) -> str:
     while True:
         for key, node, number in _items_saying(text, patterns, word):
             if key is None and len(node.value) == 1:  # a list that is the whole file
@@ -176,8 +311,29 @@ def _says(node: yaml.Node, word: str) -> bool:
 
 
 def without_keys(text: str, patterns: Sequence[str], word: str) -> str:
-    """A file without the keys of items that say a word: ``segments/*/tag``."""
+    """A file without the keys of items that say a word: ``segments/*/tag``.
+
+    Raises:
+        UsageError: the file is written in a form in which they cannot be taken out.
+    """
     asked = [p.split("/") for p in patterns]
+
+    def change(path: Path, held: Any) -> Any:
+        if not isinstance(held, dict):
+            return held
+        return {
+            key: value
+            for key, value in held.items()
+            if value != word or not any(like((*path, key), p) for p in asked)
+        }
+
+    def edit() -> str:
+        return _without_keys(text, asked, word)
+
+    return checked(edit, rebuilt(data_of(text), change), f"a key of {word}")
+
+
+def _without_keys(text: str, asked: Sequence[Sequence[str]], word: str) -> str:
     while True:
         root = yaml.compose(text, Loader=LOADER) if text.strip() else None
         for path, _, node in _nodes(root, None, ()):
@@ -198,13 +354,10 @@ def without_keys(text: str, patterns: Sequence[str], word: str) -> str:
 def without_key(text: str, node: yaml.MappingNode, number: int) -> str:
     """A mapping with one key less; it has others."""
     name, held = node.value[number]
-    start, end = name.start_mark.index, end_of(text, held)
     if node.flow_style:
-        if number:
-            start = end_of(text, node.value[number - 1][1])
-        else:
-            end = node.value[1][0].start_mark.index
-        return text[:start] + text[end:]
+        spans = [(k.start_mark.index, end_of(text, v)) for k, v in node.value]
+        return without_span(text, spans, number)
+    start = name.start_mark.index
     begin, after = text.rfind("\n", 0, start) + 1, line_after(text, held)
     if text[begin:start].strip():  # behind the dash of an item: the next key takes its place
         following = node.value[number + 1][0].start_mark.index
