@@ -166,6 +166,11 @@ def test_each_pair_gains_and_loses_what_is_said(both: tuple[Net, Net], tmp_path:
     gained, lost = plainly(was, now)
     assert told(result.gained, packets) == gained
     assert told(result.lost, packets) == lost
+    for verb, held in (("gain", gained), ("lose", lost)):
+        senders = {a for a, _ in held}
+        segments = {a[0] for a in senders if not isinstance(a, str)}
+        known = sum(isinstance(a, str) for a in senders)
+        assert result.affected[verb] == {"endpoints": known, "segments": len(segments)}
     names = [{b.name for b in net.beings} for net in (was, now)]
     assert {n for r in result.new for n in r["endpoints"]} == names[1] - names[0]
     assert {n for r in result.gone for n in r["endpoints"]} == names[0] - names[1]
@@ -218,9 +223,11 @@ def test_what_somebody_gains_has_its_cause(
     if who == "patrons":
         who = {e["endpoint"] for e in workspace.members("patrons").endpoints}
         assert {r["source_count"] for r in result.gained} == {len(who)}
+        assert result.affected["gain"] == {"endpoints": len(who), "segments": 0} and len(who) > 50
         assert {s for r in result.gained for s in r["sources"]} <= who
     elif who:
         assert {s for r in result.gained for s in r["sources"]} == who
+        assert {r["cause"]["count"] for r in result.gained} == {len(who)}
 
 
 def test_a_split_that_changes_nothing_for_anybody_is_told_as_such(

@@ -56,13 +56,15 @@ class Being(NamedTuple):
 
 
 class Cause(NamedTuple):
-    """Why somebody gains or loses: a place in the files, or an endpoint's move."""
+    """Why somebody gains or loses: a place in the files, or a move of endpoints: the first of them,
+    and how many move so."""
 
     kind: CauseKind
     location: Location
     endpoint: str = ""
     was: str = ""
     now: str = ""
+    movers: int = 0
 
 
 @dataclass
@@ -297,17 +299,18 @@ class _Comparison:
 
     def _move(self, kind: Kind) -> Cause:
         was, now = self.was, self.now
-        names = tuple(
+        then, since = (
             "|".join(m.groups.all[g].id for g in groups)
             for m, groups in ((was, kind.was), (now, kind.now))
         )
+        count = len(kind.endpoints) + len(kind.beings)
         if len(kind.endpoints):
             row = int(kind.endpoints[0])
             place = _assigned_by(now, row) or now.given.endpoints.location(row)
-            return Cause("move", place, now.given.endpoints.ids[row], *names)
+            return Cause("move", place, now.given.endpoints.ids[row], then, since, count)
         being = kind.beings[0]
         held = now.network.segments if being.kind == "unknown" else now.network.nodes
-        return Cause("move", held[being.name].location, being.name, *names)
+        return Cause("move", held[being.name].location, being.name, then, since, count)
 
 
 def _matched(was: Model, now: Model) -> tuple[Ints, Ints, Ints, Ints]:

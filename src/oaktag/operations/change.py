@@ -18,7 +18,7 @@ from oaktag.core.service_text import set_words
 from oaktag.errors import UsageError, WorkspaceError
 from oaktag.located import Location
 from oaktag.operations.compare import versions
-from oaktag.operations.gains import FIELDS
+from oaktag.operations.gains import FIELDS, NOBODY
 from oaktag.operations.groups import numbered
 from oaktag.operations.json_parts import Document
 from oaktag.operations.model import Model
@@ -38,6 +38,7 @@ class Change(Result):
     files: list[str]
     diff: str
     written: bool
+    affected: Row
     gained: list[Row]
     lost: list[Row]
     new: list[Row]
@@ -66,7 +67,9 @@ class Change(Result):
 
 KEPT = (*FIELDS, "cells", "endpoints", "expectations", "network", "not_followed")
 #: What no change does.
-NOTHING: Document = {key: "" if key == "not_followed" else [] for key in KEPT}
+NOTHING: Document = {
+    **{key: [] for key in KEPT}, "not_followed": "", "affected": NOBODY,
+}  # fmt: skip
 
 
 def made(

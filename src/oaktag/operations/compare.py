@@ -31,6 +31,7 @@ class Comparison(Result):
     """Who gains and who loses between two versions; then what differs, from the guards to the
     lists and the network."""
 
+    affected: Row
     gained: list[Row]
     lost: list[Row]
     new: list[Row]

@@ -17,7 +17,12 @@ from oaktag.operations.model import Model
 #: So many ends of a row are named.
 NAMED = 50
 #: What every comparison has of people.
-FIELDS = ("gained", "lost", "new", "gone", "same_access")
+FIELDS = ("affected", "gained", "lost", "new", "gone", "same_access")
+
+#: Nobody gains and nobody loses.
+NOBODY: Document = {
+    "gain": {"endpoints": 0, "segments": 0}, "lose": {"endpoints": 0, "segments": 0}
+}  # fmt: skip
 
 
 def together(was: Model, now: Model) -> tuple[Model, Model]:
@@ -45,12 +50,22 @@ def people(was: Model, now: Model) -> Document:
     """
     found = compare_people(was, now)
     return {
+        "affected": {"gain": _affected(found, found.gained), "lose": _affected(found, found.lost)},
         "gained": [_row(now, found, row) for row in found.gained],
         "lost": [_row(now, found, row) for row in found.lost],
         "new": _known_once(now, found.new.tolist()),
         "gone": _known_once(was, found.gone.tolist()),
         "same_access": _same_access(was, now, found),
     }
+
+
+def _affected(found: Found, rows: Sequence[Row]) -> Document:
+    """How many endpoints and nodes send in some rows, and on how many segments unknown hosts do."""
+    kinds = [found.kinds[n] for n in dict.fromkeys(n for row in rows for n in row.sources)]
+    known = np.unique(np.concatenate([np.empty(0, np.int64), *(k.endpoints for k in kinds)]))
+    nodes = {b.name for k in kinds for b in k.beings if b.kind == "node"}
+    segments = {b.name for k in kinds for b in k.beings if b.kind == "unknown"}
+    return {"endpoints": len(known) + len(nodes), "segments": len(segments)}
 
 
 def _row(model: Model, found: Found, row: Row) -> Document:
@@ -84,7 +99,9 @@ def _cause(cause: Cause) -> Document:
     place: Document = {"file": cause.location.file, "line": cause.location.line}
     if cause.kind != "move":
         return {"kind": cause.kind, **place}
-    moved = {"endpoint": cause.endpoint, "was": cause.was, "is": cause.now}
+    moved = {
+        "endpoint": cause.endpoint, "count": cause.movers, "was": cause.was, "is": cause.now
+    }  # fmt: skip
     return {"kind": cause.kind, **moved, **place}
 
 

@@ -41,6 +41,7 @@ class Members(Result):
     endpoints: list[Row] = field(default=ABSENT)
     groups: list[Row] = field(default=ABSENT)
     moved: list[Row] = field(default=ABSENT)
+    affected: Row = field(default=ABSENT)
     gained: list[Row] = field(default=ABSENT)
     lost: list[Row] = field(default=ABSENT)
     new: list[Row] = field(default=ABSENT)

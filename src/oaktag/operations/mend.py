@@ -36,6 +36,7 @@ class Mended(Result):
     files: list[str]
     diff: str
     written: bool
+    affected: Document
     gained: list[Document]
     lost: list[Document]
     new: list[Document]

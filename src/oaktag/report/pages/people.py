@@ -71,7 +71,9 @@ def _reached(row: Row) -> str:
 def headline(d: Row) -> str:
     """Who gains and who loses, in one sentence."""
     parts = [
-        f"{_who(d[key])} {verb}" for key, verb in (("gained", "gain"), ("lost", "lose")) if d[key]
+        f"{_who(d['affected'][verb])} {verb}"
+        for key, verb in (("gained", "gain"), ("lost", "lose"))
+        if d[key]
     ]
     if not parts:
         return "nobody gains and nobody loses"
@@ -83,19 +85,13 @@ def headline(d: Row) -> str:
     return told.replace("1 endpoint lose", "1 endpoint loses")
 
 
-def _who(rows: Sequence[Row]) -> str:
-    """How many senders some rows have."""
-    names = {name for r in rows for name in r["sources"] if isinstance(name, str)}
-    unknown = {end["segment"] for r in rows for end in r["sources"] if not isinstance(end, str)}
-    hidden = any(r["source_count"] > len(r["sources"]) for r in rows)
-    number = max(
-        [len(names), *(r["source_count"] for r in rows if r["source_count"] > len(r["sources"]))]
-    )
+def _who(affected: Row) -> str:
+    """How many senders there are."""
     parts = []
-    if number:
-        parts.append(f"{'at least ' * hidden}{counted(number, 'endpoint')}")
-    if unknown:
-        parts.append(f"the unknown hosts of {counted(len(unknown), 'segment')}")
+    if affected["endpoints"]:
+        parts.append(counted(affected["endpoints"], "endpoint"))
+    if affected["segments"]:
+        parts.append(f"the unknown hosts of {counted(affected['segments'], 'segment')}")
     return " and ".join(parts)
 
 
@@ -113,7 +109,9 @@ def ends(some: Sequence[Any], number: int) -> str:
 def cause(row: Row) -> str:
     """Why somebody gains or loses."""
     if row["kind"] == "move":
-        return f"{row['endpoint']} moves from {row['was']} to {row['is']} ({place(row)})"
+        more = row["count"] - 1
+        who = f"{row['endpoint']} and {more:,} more move" if more else f"{row['endpoint']} moves"
+        return f"{who} from {row['was']} to {row['is']} ({place(row)})"
     if row["kind"] == "default":
         return "the default"
     return f"the {row['kind']} in {place(row)}"
