@@ -17,10 +17,13 @@ import struct
 import subprocess
 import sys
 import time
-from collections.abc import Iterator, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from pathlib import Path
 from typing import NamedTuple
 
+from oaktag.core.accesslist import AccessList
+from oaktag.core.acting import act
+from oaktag.core.addresses import address_text, parse_address
 from oaktag.core.packets import Packet
 from oaktag.dialects import DIALECTS, nftables, nftables_live
 from oaktag.errors import OakTagError
@@ -30,7 +33,7 @@ from oaktag.lab.namespaces import NETNS, UNSHARE, inside, load, run, settings
 class Question(NamedTuple):
     """A packet, its ends, the tag in its frame, and how it comes: ``whole``; in ``fragments``, the
     ``first`` of two alone or a ``later`` one; with ``options``: extension headers, or those of
-    IPv4."""
+    IPv4; as the ``answer`` to one that was sent before."""
 
     packet: Packet
     source: str
@@ -56,6 +59,10 @@ SETTINGS = {
     "ipv6/conf/all/forwarding": "1", "ipv6/conf/all/accept_dad": "0",
     "ipv6/conf/default/accept_dad": "0",
 }  # fmt: skip
+#: Sums are not right here, and whether a flow is known must not hang on them.
+TRACKING = {"netfilter/nf_conntrack_checksum": "0"}
+#: What has answers: TCP, UDP and echo requests.
+ECHO = {4: (1, 8, 0), 6: (58, 128, 129)}
 
 
 def ask(lists: list[tuple[str, list[Question]]], own: Sequence[str] = ()) -> list[list[bool] | str]:
@@ -72,6 +79,49 @@ def ask(lists: list[tuple[str, list[Question]]], own: Sequence[str] = ()) -> lis
     assert done.returncode == 0, done.stderr[-2000:]
     answers: list[list[bool] | str] = json.loads(done.stdout)
     return answers
+
+
+def answer_to(question: Question, own: Sequence[str]) -> Question | None:
+    """The answer to a question, if the kernel itself does not answer otherwise; its frame has no
+    tag."""
+    packet, source, destination, _, form = question
+    echo = packet[1:3] == ECHO[packet.family][:2] and packet.destination_port == 0
+    if form != "whole" or packet.source_port < 0 or not (packet.protocol in (6, 17) or echo):
+        return None
+    if destination in own and packet.protocol == 6:
+        return None  # a port that nobody listens on is refused
+    if source in own and packet.protocol == 58:
+        return None  # heard only where its sum is right
+    back = packet._replace(source_port=packet.destination_port, destination_port=packet.source_port)
+    if echo:
+        back = packet._replace(source_port=ECHO[packet.family][2])
+    return Question(back, destination, source, 0, "answer")
+
+
+def passing(
+    questions: Sequence[Question], alone: Callable[[Question], bool], *, stateful: bool
+) -> list[bool]:
+    """What passes of some questions, each after those that it answers; ``alone`` says it of a packet
+    that opens a flow."""
+    passed: list[bool] = []
+    known: set[tuple[str, str, int]] = set()
+    for question in questions:
+        ends = question.destination, question.source, question.packet.protocol
+        part = stateful and question.form == "answer" and ends in known
+        passed.append(part or alone(question))
+        if passed[-1] and question.form == "whole":
+            known.add((question.source, question.destination, question.packet.protocol))
+    return passed
+
+
+def as_read(held: AccessList, question: Question, own: Sequence[str]) -> bool:
+    """Whether a packet that opens a flow passes a list as it was read back; what is for the router's
+    own addresses, or from them, is judged where the list names these."""
+    ends = parse_address(question.source)[1], parse_address(question.destination)[1]
+    guarded = {address_text(s.family, s.start) for s in held.own}
+    if {question.source, question.destination} & set(own) - guarded:
+        return True
+    return act(held, question.packet, *ends, question.tag).action == "allow"
 
 
 def _router(number: int, marks: set[int], own: Sequence[str]) -> tuple[str, str]:
@@ -97,6 +147,8 @@ def _router(number: int, marks: set[int], own: Sequence[str]) -> tuple[str, str]
             "table inet frames { chain enter { type filter hook prerouting priority mangle;\n"
             f"{rules}}}\n}}\n"
         )
+        with contextlib.suppress(OSError):  # where nothing is tracked, nothing is known
+            settings(TRACKING)
     with inside(ends):
         run(["ip", "-batch", "-"], "link set src up\nlink set dst up\n")
     return router, ends
@@ -146,8 +198,14 @@ def _answer(
         hearing = socket.socket(socket.AF_PACKET, socket.SOCK_RAW, socket.htons(3))
         hearing.bind(("dst", 0))
     passed = [False] * len(questions)
-    for start in range(0, len(questions), 50):
-        for at, question in enumerate(questions[start : start + 50], start):
+    # Answers come when all that they answer has gone through.
+    order = sorted(range(len(questions)), key=lambda n: questions[n].form == "answer")
+    opening = sum(question.form != "answer" for question in questions)
+    parts = [(order[:opening])[n : n + 50] for n in range(0, opening, 50)]
+    parts += [(order[opening:])[n : n + 50] for n in range(0, len(order) - opening, 50)]
+    for part in parts:
+        for at in part:
+            question = questions[at]
             for frame in _frames(at, question, address):
                 if question.source in own:
                     # What the list drops is refused (netfilter: NF_DROP is EPERM).
@@ -191,7 +249,8 @@ def _number(data: bytes) -> int | None:
 
 def _frames(number: int, question: Question, router: str) -> Iterator[bytes]:
     (family, protocol, source_port, destination_port), source, destination, tag, form = question
-    body = _body(family, protocol, max(source_port, 0), max(destination_port, 0))
+    flags = 0x12 if form == "answer" else 2  # SYN, ACK
+    body = _body(family, protocol, max(source_port, 0), max(destination_port, 0), flags)
     mark = b"oak!" + struct.pack("!I", number)
     ends = ipaddress.ip_address(source).packed + ipaddress.ip_address(destination).packed
     head = _head4 if family == 4 else _head6
@@ -199,7 +258,7 @@ def _frames(number: int, question: Question, router: str) -> Iterator[bytes]:
     macs += b"\x08\x00" if family == 4 else b"\x86\xdd"
     if source_port < 0:  # cut off before its second port
         yield macs + head(ends, protocol, number, body[:CUT])
-    elif form == "whole":
+    elif form in ("whole", "answer"):
         yield macs + head(ends, protocol, number, body + mark)
     elif form == "options":
         yield macs + head(ends, protocol, number, body + mark, options=True)
@@ -239,10 +298,11 @@ def _head6(
     return struct.pack("!IHBB", 6 << 28 | number, len(body), protocol, 64) + ends + body
 
 
-def _body(family: int, protocol: int, source: int, destination: int) -> bytes:
+def _body(family: int, protocol: int, source: int, destination: int, flags: int) -> bytes:
     """Headers as far as a list looks at them; sums are not checked on the way."""
     if protocol == 6:
-        return struct.pack("!HHIIBBHHH", source, destination, 1, 0, 5 << 4, 2, 1024, 0, 0)
+        ack = 2 if flags & 0x10 else 0
+        return struct.pack("!HHIIBBHHH", source, destination, 1, ack, 5 << 4, flags, 1024, 0, 0)
     if protocol == 17:
         return struct.pack("!HHHH", source, destination, 16, 0)
     if protocol == 132:

@@ -8,6 +8,7 @@ import re
 from collections import Counter
 from collections.abc import Callable
 from dataclasses import replace
+from functools import partial
 from ipaddress import ip_address, ip_network
 from pathlib import Path
 from typing import Any
@@ -18,7 +19,7 @@ from hypothesis import strategies as st
 
 import oaktag as package
 from conftest import Ran
-from kernel_oracle import FORMS, Question, ask
+from kernel_oracle import FORMS, Question, answer_to, ask, passing
 from networks import SEEDS, random_net, write_net
 from oaktag.core.accesslist import Keep, Look
 from oaktag.core.acting import act
@@ -121,7 +122,15 @@ def _questions(data: st.DataObject, packets: list[Packet], most: int) -> list[Qu
             whole |= bool({source, destination} & set(OWN))
             form = "whole" if whole else data.draw(st.sampled_from(("whole", "whole", *FORMS)))
             drawn.append(Question(packet, source, destination, frame, form))
+            answer = answer_to(drawn[-1], OWN)
+            if answer is not None and data.draw(st.booleans()):
+                drawn.append(answer)
     return drawn
+
+
+def _all_meant(stack: Stack, point: dict[str, Any], questions: list[Question]) -> list[bool]:
+    """The same of packets after each other: answers in known flows pass a stateful point."""
+    return passing(questions, partial(_meant, stack, point), stateful=point["stateful"])
 
 
 def test_the_kernel_decides_as_the_rules_say(real_kernel: None, tmp_path: Path) -> None:
@@ -142,11 +151,16 @@ def test_the_kernel_decides_as_the_rules_say(real_kernel: None, tmp_path: Path) 
         ]
         questions = _questions(data, packets, 40)
         asked.append((text, questions))
-        meant.append([_meant(stack, point, q) for q in questions])
+        meant.append(_all_meant(stack, point, questions))
+        answers.update(
+            (ok, _meant(stack, point, q))
+            for q, ok in zip(questions, meant[-1], strict=True) if q.form == "answer"
+        )  # fmt: skip
 
+    answers = Counter[tuple[bool, bool]]()
     collect()
-    answers = ask(asked, OWN)
-    for (text, questions), said, expected in zip(asked, answers, meant, strict=True):
+    assert min(answers[known] for known in ((True, False), (True, True), (False, False))) > 0
+    for (text, questions), said, expected in zip(asked, ask(asked, OWN), meant, strict=True):
         assert not isinstance(said, str), (said, text)
         wrong = [q for q, a, b in zip(questions, said, expected, strict=True) if a != b]
         assert not wrong, (wrong, text)
@@ -206,7 +220,7 @@ def test_the_kernel_is_every_kind_of_point_that_it_can_be(
             assert refute(model, compiled, text) is None
             questions = _questions(data, packets, 12)
             asked.append((text, questions))
-            meant.append((point, [_meant(stack, point, q) for q in questions]))
+            meant.append((point, _all_meant(stack, point, questions)))
 
     seen: list[int] = []
     collect()

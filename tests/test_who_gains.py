@@ -166,8 +166,8 @@ def test_each_pair_gains_and_loses_what_is_said(both: tuple[Net, Net], tmp_path:
     gained, lost = plainly(was, now)
     assert told(result.gained, packets) == gained
     assert told(result.lost, packets) == lost
-    for verb, held in (("gain", gained), ("lose", lost)):
-        senders = {a for a, _ in held}
+    for verb, pairs in (("gain", gained), ("lose", lost)):
+        senders = {a for a, _ in pairs}
         segments = {a[0] for a in senders if not isinstance(a, str)}
         known = sum(isinstance(a, str) for a in senders)
         assert result.affected[verb] == {"endpoints": known, "segments": len(segments)}

@@ -6,8 +6,9 @@ Random matrices and points of every kind are compiled, and their lists changed: 
 lines taken out, doubled, exchanged, verdicts turned, numbers moved by one, words of the packet filter
 replaced by others that may stand there. A packet that refutes a list must be one on which its point
 acts otherwise; a list that is said to be equal must act alike on packets at the edges of all that
-either list tells apart. Of the kernel's lists that are said to be equal the last ``--kernel`` are
-loaded into the real kernel, and packets sent through.
+either list tells apart. Each changed list of the kernel that can be read, equal or refuted, is loaded
+into the real kernel, and packets are sent through, to and from the router itself, and answers in flows
+that are known by then: what passes is what the list as it was read lets pass.
 """
 
 from __future__ import annotations
@@ -19,8 +20,9 @@ import re
 import sys
 import tempfile
 import time
-from collections import Counter, deque
+from collections import Counter
 from collections.abc import Iterator
+from functools import partial
 from pathlib import Path
 
 from hypothesis import HealthCheck, Phase, given, settings
@@ -29,11 +31,11 @@ from hypothesis import seed as seeded
 ROOT = Path(__file__).resolve().parents[2]
 sys.path.insert(0, str(ROOT / "tests"))
 
-from kernel_oracle import Question, ask  # noqa: E402
+from kernel_oracle import Question, answer_to, as_read, ask, passing  # noqa: E402
 from list_kinds import KINDS, changed, of_kind  # noqa: E402
 from oaktag.core.accesslist import AccessList  # noqa: E402
 from oaktag.core.acting import act  # noqa: E402
-from oaktag.core.addresses import Range, Span, address_text, parse_address  # noqa: E402
+from oaktag.core.addresses import Range, Span, address_text  # noqa: E402
 from oaktag.core.packets import Packet  # noqa: E402
 from oaktag.dialects import nftables_reader  # noqa: E402
 from oaktag.errors import UnreadableList, UnwritableEntry  # noqa: E402
@@ -80,23 +82,26 @@ def alike(held: AccessList, sound: AccessList, stack: Stack, rng: random.Random)
 
 
 def questions(held: AccessList, stack: Stack, rng: random.Random) -> list[Question]:
-    """Packets for the kernel, each of a flow of its own."""
+    """Packets for the kernel, each of a flow of its own, and answers to some."""
     packets = [Packet(*p) for p in stack.packets() if p[1] in SENT[p[0]]]
     found: list[Question] = []
     flows: set[tuple[object, ...]] = set()
-    own = {s.start for s in held.own}
     for _, (family, a, b, frame) in zip(range(4 * PACKETS), edges(held, held, rng), strict=False):
         packet = rng.choice([p for p in packets if p.family == family])
         flow = frozenset((a, b)), packet.protocol
         routed = (
             (a >> 24 == 10 and b >> 24 == 10) if family == 4 else a >> 96 == b >> 96 == 0x20010DB8
         )
-        if not routed or flow in flows or a in own or b in own:
+        source, destination = (address_text(family, x) for x in (a, b))
+        heard = destination not in OWN or packet.protocol != 58
+        if not routed or flow in flows or not heard or {source, destination} <= set(OWN):
             continue
         flows.add(flow)
-        texts = [address_text(family, x) for x in (a, b)]
-        if not set(texts) & set(OWN):
-            found.append(Question(packet, texts[0], texts[1], frame))
+        tag = 0 if source in OWN else frame
+        found.append(Question(packet, source, destination, tag))
+        answer = answer_to(found[-1], OWN)
+        if answer is not None and rng.random() < 0.5:
+            found.append(answer)
     return found
 
 
@@ -104,12 +109,11 @@ def main() -> int:
     """Change lists; say what came of it."""
     parser = argparse.ArgumentParser()
     parser.add_argument("--tries", type=int, default=60_000)
-    parser.add_argument("--kernel", type=int, default=1000)
     parser.add_argument("--seed", type=int, default=1)
     given_args = parser.parse_args()
     began, rng = time.monotonic(), random.Random(given_args.seed)
     told: dict[str, Counter[str]] = {kind: Counter() for kind in KINDS}
-    last: deque[tuple[str, Stack]] = deque(maxlen=given_args.kernel)
+    readable: list[tuple[str, Stack]] = []
     wrong: list[str] = []
     folder = Path(tempfile.mkdtemp())
     # A third for the kernel's lists, of which some are put to it.
@@ -147,12 +151,12 @@ def main() -> int:
                         wrong.append(f"{kind}: line {error.line} of {other.count(chr(10)) + 1}")
                     continue
                 held = read(other)
+                if kind == "nftables" and len(other) < MOST_LOADED:
+                    readable.append((other, stack))
                 if against is None:
                     told[kind]["equal"] += 1
                     if not alike(held, sound, stack, rng):
                         wrong.append(f"{kind}: said to be equal, and acts otherwise\n{other}")
-                    if kind == "nftables" and len(other) < MOST_LOADED:
-                        last.append((other, stack))
                     continue
                 told[kind]["refuted"] += 1
                 if not against.what:
@@ -169,28 +173,33 @@ def main() -> int:
     for number, kind in enumerate(KINDS):
         attacked(number, kind)
         print(f"{kind}: {dict(told[kind])}", flush=True)
-    sent = 0
+    sent, met = 0, Counter[tuple[str, bool]]()
     read = nftables_reader.read
-    some = [(text, questions(read(text), stack, rng), stack) for text, stack in last]
+    some = [(text, questions(read(text), stack, rng), stack) for text, stack in readable]
     for start in range(0, len(some), 40):
         part = some[start : start + 40]
         answers = ask([(text, asked) for text, asked, _ in part], OWN)
         for (text, asked, _), said in zip(part, answers, strict=True):
             if isinstance(said, str):
-                wrong.append(f"the kernel refuses what is said to be equal: {said}\n{text}")
+                met["refused", False] += 1
+                wrong.append(f"the kernel refuses what can be read: {said}\n{text}")
                 continue
             held = read(text)
             sent += len(asked)
-            for question, passed in zip(asked, said, strict=True):
-                ends = (parse_address(question.source)[1], parse_address(question.destination)[1])
-                meant = act(held, question.packet, *ends, question.tag).action == "allow"
+            alone = partial(as_read, held, own=OWN)
+            every = passing(asked, alone, stateful=held.stateful)
+            for question, passed, meant in zip(asked, said, every, strict=True):
+                own = {question.source, question.destination} & set(OWN)
+                met["own" if own else "through", passed] += 1
+                if question.form == "answer":
+                    met["as an answer", passed and not alone(question)] += 1
                 if meant != passed:
                     wrong.append(f"the kernel says {passed}: {question}\n{text}")
     total: Counter[str] = sum((told[kind] for kind in KINDS), Counter())
     print(
         f"{total.total():,} changed lists of {len(KINDS)} kinds: {total['refused']:,} refused, "
         f"{total['refuted']:,} refuted, {total['equal']:,} equal; {len(some):,} of the kernel's put to "
-        f"it with {sent:,} packets; {len(wrong)} did not hold; {time.monotonic() - began:.0f} s"
+        f"it with {sent:,} packets ({dict(met)}); {len(wrong)} did not hold; {time.monotonic() - began:.0f} s"
     )
     for one in wrong[:3]:
         print(re.sub(r"\n", "\n  ", one)[:3000])
