@@ -123,7 +123,7 @@ def _questions(data: st.DataObject, packets: list[Packet], most: int) -> list[Qu
             form = "whole" if whole else data.draw(st.sampled_from(("whole", "whole", *FORMS)))
             drawn.append(Question(packet, source, destination, frame, form))
             answer = answer_to(drawn[-1], OWN)
-            if answer is not None and data.draw(st.booleans()):
+            if answer is not None and len(flows) % 2:
                 drawn.append(answer)
     return drawn
 
