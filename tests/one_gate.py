@@ -34,7 +34,7 @@ points = st.fixed_dictionaries(
         "mode": st.sampled_from(("enforce", "enforce", "observe")),
         "match": st.sampled_from(({"source": "tag"}, {"source": "address"})),
         "from": ends, "toward": ends, "inside": st.booleans(),
-        "scope": st.sampled_from(("all", "known", {"destinations": ["cy", "front"]}, {"sources": ["ada"]})),
+        "scope": st.sampled_from(("all", "known", {"destinations": ["cy", "front"]}, {"sources": ["ada"]}, {"sources": ["nobody"]})),
         "outside": st.sampled_from(("allow", "deny")),
         "if_differ": st.sampled_from(("frame", "bindings")),
         "stateful": st.sampled_from((True, True, False)),

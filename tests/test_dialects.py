@@ -13,6 +13,7 @@ import sys
 from collections import Counter
 from collections.abc import Iterator
 from dataclasses import replace
+from itertools import product
 from pathlib import Path
 from typing import Any
 
@@ -168,7 +169,8 @@ def test_a_changed_list_is_refused_refuted_or_the_same(kind: str, tmp_path: Path
 @pytest.mark.parametrize("kind", KINDS)
 def test_a_list_that_names_another_line_is_refuted(kind: str, tmp_path: Path) -> None:
     """The entry that a packet meets names the line that decides, by the slow reference; without that
-    name, or with that of a line that decides nothing, the list is refuted."""
+    name, or with that of a line that decides nothing, the list is refuted. So is one whose cells toward
+    a destination are gone, unless what is outside of cells fares alike."""
     rng = random.Random(kind)
     told: Counter[str] = Counter()
 
@@ -186,6 +188,17 @@ def test_a_list_that_names_another_line_is_refuted(kind: str, tmp_path: Path) ->
             for line, key in zip(model.lines, model.keys, strict=True)
         }
         packets = [Packet(*p) for p in stack.packets() if p[0] in made.families]
+        if held.blocks:
+            hollow = replace(held, blocks={**held.blocks, rng.choice(sorted(held.blocks)): {}})
+            if model.refute(made, hollow) is None:
+                for a, b in product(
+                    *2
+                    * [[parse_address(x)[1] for of in PLACES.values() for x in of if ":" not in x]]
+                ):
+                    packet = rng.choice(
+                        [p for p in packets if p.family == 4] or [Packet(4, 6, 1, 1)]
+                    )
+                    assert act(hollow, packet, a, b).action == act(held, packet, a, b).action
         table = model.knowledge.at(made.node)
         for _ in range(12):
             packet = rng.choice(packets)

@@ -193,7 +193,9 @@ def compile_point(
         )
     acting = Acting(point.stateful, point.mode == "observe", point.families)
     sources = tuple(scope[0])
-    held = {groups.tag(d): blocks.block(acting, sources, d) for d in scope[1]}
+    # A scope without sources, of sets that hold no group, has no cells.
+    targets = scope[1] if sources else ()
+    held = {groups.tag(d): blocks.block(acting, sources, d) for d in targets}
     only = next(iter(held.values())) if len(held) == 1 else None
     chains = (
         only.chains

@@ -249,7 +249,11 @@ class _Flattening:
 def count(flat: FlatList, able: Abilities) -> int:
     """What the entries of a list count as at its point."""
     if able.tables:
-        return sum(able.price(e.entry.region, readable=e.entry.readable) for e in flat.entries)
+        # Where each family has a list of its own, one without cells has an entry too.
+        idle = able.price(None) if able.apart else 0
+        return (
+            sum(able.price(e.entry.region, readable=e.entry.readable) for e in flat.entries) or idle
+        )
     return len(list(unjudged(flat))) + _count_placed(flat, able)
 
 

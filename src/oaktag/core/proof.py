@@ -154,7 +154,7 @@ class _Proof:
                 cells.setdefault("", set()).update(citations.cells(sources, target))
         else:
             for tag, block in held.blocks.items():
-                for chain, cell in self._cells(block, np.array(list(block)), tag):
+                for chain, cell in self._cells(block, np.array(list(block), dtype=np.int64), tag):
                     cells.setdefault(chain, set()).add(cell)
         citing.look_for_strangers(cells, held.cites_for)
         return citing

@@ -207,6 +207,10 @@ class _Reader:
         for said in self.each("entry"):
             stood.append((self.at, len(entries)))
             entries += self.entries(said)
+        if not self.by_address and () in map(self.cells_of, ("sources", "destinations")):
+            if entries:
+                self.fail("nothing can match an entry of a list without cells")
+            return self.flat(point, (), stateful, own, names), stood
         if self.template.implied is not None and not (entries and _all(entries[-1])):
             action = self.template.implied
             last = ListEntry(None, action, action)  # which says of no line that it decided
@@ -250,12 +254,18 @@ class _Reader:
         told |= {t for e in entries for side in e[:2] for t in side or ()}
         scope = []
         for kind in ("sources", "destinations"):
-            tags = [t for said in self.each(kind) for t in self.tags(said["tags"]) or ()]
-            scope.append(tuple(sorted(set(tags) if kind in self.lines else told)))
+            tags = self.cells_of(kind)
+            scope.append(tuple(sorted(told)) if tags is None else tags)
         return FlatList(
             point, head(stateful, sides[0], sides[1], pairs, by), by != "frame", tables[0],
             tables[1], scope[0], scope[1], entries, outside, own, names,
         )  # fmt: skip
+
+    def cells_of(self, kind: str) -> tuple[int, ...] | None:
+        """The tags of the cells' ``sources`` or ``destinations``; None where no line says them."""
+        if kind not in self.lines:
+            return None
+        return tuple(sorted({t for s in self.each(kind) for t in self.tags(s["tags"]) or ()}))
 
     # -- lines -----------------------------------------------------------------------------------
 
