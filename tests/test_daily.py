@@ -168,37 +168,6 @@ def test_callers_and_callees(
                 assert len(allowed) == len(asked)
 
 
-TABLE = [
-    (["callers", "catalogue", "https"], ["internet", "11 groups may reach catalogue with https"]),
-    (["callees", "kiosks", "--endpoints"], ["loans-3", "matrix/20-reading.csv:3"]),
-    (["describe", "patrons"], ["[matrix/10-shared.csv:11", "were the observed lines enforced, for none"]),
-    (["around", "data-stores"], ["comes in:", "archive  archive  445,2049/tcp", "goes out:"]),
-    (["matrix", "--only", "observed"], ["*>.", "1 patrons, 2 internet"]),
-    (["matrix", "--only", "default", "--from", "kiosks"], ["2 internet"]),
-    (["matrix", "--search", "isolation"], ["patrons    *>."]),
-    (["matrix", "--service", "ssh", "--to", "hall"], ["allows of ssh"]),
-    (["compare", "--if-enforced"], ["(10)  internet (1)  web", "1 cell opened, 1 closed"]),
-    (["compare", "--where", "owner=server*"], ["1 cell opened, 0 closed"]),
-    (["set", "--where", "note=isolation*", "--mode", "enforce"], ["+patrons,itself,nothing,enforce", "not written"]),
-    (["set", "librarians", "office-files", "keep-files"], ["+librarians,office-files,keep-files,enforce,to,,,"]),
-    (["grant", "ada", "scans-1", "ssh", "--until", "2027-01-31"], ["only-ssh", "22 endpoints of librarians", "--write"]),
-    (["grant", "kiosks", "catalogue", "ssh"], ["is allowed there already"]),
-    (["grant", "patrons", "loans-db", "8443/tcp"], ["FAILS then", "1 expectation would fail"]),
-    (["revoke", "librarians", "archive", "https"], ["-librarians,archive,read-scans"]),
-]  # fmt: skip
-
-
-def test_daily_commands_on_what_ships(oaktag: Run, shipped: Path) -> None:
-    for arguments, told in TABLE:
-        ran = oaktag("-C", shipped, *arguments)
-        assert ran.status == 0, (arguments, ran)
-        assert [t for t in told if t not in ran.out] == [], (arguments, ran.out)
-        assert all(len(line) <= 100 for line in ran.out.splitlines()), ran.out
-    for arguments in {tuple(arguments[:1]): arguments for arguments, _ in TABLE}.values():
-        document = oaktag("-C", shipped, *arguments, "--json").json
-        jsonschema.validate(document, _schema(document["command"]))
-
-
 def test_versions_in_git(oaktag: Run, shipped: Path, shipped_mended: Path) -> None:
     git = ["git", "-C", str(shipped), "-c", "user.name=a", "-c", "user.email=a@b.c"]
     for words in (["init", "-q"], ["add", "-A"], ["commit", "-qm", "first"]):

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable
+from collections.abc import Callable, Iterable, Set
 from functools import partial
 
 #: How alike two names must be, in percent.
@@ -12,13 +12,14 @@ LONGEST = 200
 
 
 def near(word: str, known: Iterable[str], most: int = 3) -> list[str]:
-    """The known names that are most like a word, the best first; equally good ones in their
-    order."""
+    """The known names that are most like a word, the best first; equally good ones in their order,
+    those of a set in that of the alphabet."""
     from rapidfuzz import fuzz, process
 
     if len(word) > LONGEST:
         return []
-    found = process.extract(word, list(known), scorer=fuzz.ratio, limit=most, score_cutoff=ALIKE)
+    names = sorted(known) if isinstance(known, Set) else list(known)
+    found = process.extract(word, names, scorer=fuzz.ratio, limit=most, score_cutoff=ALIKE)
     return [name for name, _, _ in found]
 
 
