@@ -33,7 +33,7 @@ from oaktag.errors import OakTagError, UnreadableList, UnwritableEntry
 from oaktag.operations.lists import dialect_of, list_of, refute, written
 from oaktag.testing.slow import Stack
 from oaktag.testing.slow_reach import exchanged as slow_exchanged
-from oaktag.testing.strategies import GROUPS, stacks
+from oaktag.testing.strategies import GROUPS, SETS, stacks
 from one_gate import PLACES, points
 from sizes import scaled
 
@@ -164,6 +164,48 @@ def test_a_changed_list_is_refused_refuted_or_the_same(kind: str, tmp_path: Path
 
     holds()
     assert told["refused"] > 5 and told["refuted"] > 0, told
+
+
+#: A matrix that records, answers, observes and narrows ports; and a point turned each way.
+FIXED = Stack(
+    GROUPS, SETS,
+    {
+        "web": {"entries": [{"allow": ["https", "80-90/tcp"], "log": "notice"}], "otherwise": None},
+        "ask": {"entries": [{"deny": ["ssh", "icmp4/3/4"], "answer": True}], "otherwise": "pass"},
+    },
+    [[
+        {"source": "front", "destination": "cy", "permission": "web", "mode": "", "way": "both"},
+        {"source": "ada", "destination": "*", "permission": "ask", "mode": "observe", "way": ""},
+        {"source": "untagged", "destination": "di", "permission": "ask", "mode": "", "way": ""},
+    ]],
+)  # fmt: skip
+TURNED: tuple[dict[str, Any], ...] = (
+    {}, {"mode": "observe"}, {"mode": "observe", "outside": "allow"}, {"stateful": False},
+    {"if_differ": "bindings"}, {"inside": False, "from": ["left"], "toward": ["right", "far"]},
+    {"scope": "all", "own": True}, {"scope": {"destinations": ["cy", "front"]}, "own": True, "inside": False},
+)  # fmt: skip
+
+
+@pytest.mark.parametrize("kind", KINDS)
+def test_each_turn_of_a_point_is_written_and_read(kind: str, tmp_path: Path) -> None:
+    """What a point may say, one after the other: its list is equal, or it says what it cannot do."""
+    plain: dict[str, Any] = {
+        "mode": "enforce", "match": {"source": "tag"}, "from": "*", "toward": "*", "inside": True,
+        "scope": {"sources": ["ada", "untagged"]}, "outside": "deny", "if_differ": "frame",
+        "stateful": True, "own": False,
+    }  # fmt: skip
+    equal = 0
+    for turned in TURNED:
+        model, made = of_kind(FIXED, {**plain, **turned}, kind, tmp_path)
+        try:
+            text = written(model, made, list_of(model, made)).text
+        except UnwritableEntry as error:
+            assert str(error).startswith("gate: "), error
+            continue
+        assert refute(model, made, text) is None, turned
+        equal += 1
+    # What goes by addresses alone can do little; the gatehouse records nothing and answers nobody.
+    assert kind == "gatehouse" or equal > (0 if "plain" in kind else 2)
 
 
 @pytest.mark.parametrize("kind", KINDS)
@@ -353,6 +395,11 @@ def test_a_template_is_read_only_as_it_is_written(tmp_path: Path) -> None:
                 read("\n".join(other))
     with pytest.raises(UnreadableList):
         read(text + "\n")
+    source = next(line for line in lines if line.startswith("source "))
+    for span in ("10.1.0.9-10.1.0.1", "10.1.0.0/24-10.1.0.9", "10.1.0.1-2001:db8::1", "10.1.0.1-x"):
+        other = text.replace(source, f"source {span} is {source.split()[-1]}")
+        with pytest.raises(UnreadableList, match=r"no range|no address"):
+            read(other)
 
 
 def test_a_match_of_any_transport_is_no_match_of_one(tmp_path: Path) -> None:
@@ -437,6 +484,11 @@ def test_the_table_of_combinations_is_true(row: list[str], tmp_path: Path) -> No
         ("{% endfor %}", "{% endfr %}", "closet.yaml:21: Encountered unknown tag 'endfr'"),
         ("{{ list.point }}", "{{ list.__class__.__mro__ }}", "is unsafe"),
         ("(?P<action>yes|no)(?: would", "(?P<deed>yes|no)(?: would", "has no group 'deed'"),
+        (
+            "(?P<action>yes|no)(?: would",
+            "(?P<yea>yes|no)(?P<deed>)(?: would",
+            "has no group 'deed'",
+        ),
         ("suffix: .hedge", "suffix: ../hedge", "closet.yaml:3:9: '../hedge' is no ending of files"),
         ("ports: ranges", "ports: many", "closet.yaml:4:15: ports is 'many'"),
         ("text: |", "test: |", "closet.yaml:6:1: closet.yaml has no key 'test'"),

@@ -23,7 +23,13 @@ from oaktag.errors import UsageError, WorkspaceError
 from oaktag.located import Location
 from oaktag.workspace import yaml_edits, yaml_words
 from oaktag.workspace.config_file import FILE as CONFIG
-from oaktag.workspace.csv_edits import with_cells, with_line, with_words, without_line
+from oaktag.workspace.csv_edits import (
+    with_cells,
+    with_copies,
+    with_line,
+    with_words,
+    without_line,
+)
 from oaktag.workspace.edits import try_out
 from oaktag.workspace.leaving import ITEMS, KEYS
 from oaktag.workspace.load import Files, read_files
@@ -386,6 +392,9 @@ def test_lines_of_a_matrix_come_go_and_change(
     assert with_words(told, ("source", "destination"), "new", word) == text or '"' in word + text
     left = without_line(text, starts[at])
     assert read(left) == [list(r) for n, r in enumerate(held) if n != at]
+    twins = with_copies(text, starts[-1], [("one", "two", False), ("three", "four", True)])
+    lead = [list(r) for r in held]
+    assert read(twins) == [*lead, ["one", "two", lead[-1][2]], ["three", "four", lead[-1][2]]]
     with pytest.raises(UsageError, match="no column 'owner'"):
         with_cells(text, 2, {"owner": "me"})
 

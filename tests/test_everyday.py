@@ -404,6 +404,41 @@ def test_what_is_forgotten_at_first(
     assert not codes_ & {"OT411", "OT412", "OT413", "OT414"}
 
 
+def test_a_grant_takes_a_permission_that_does_just_this(oaktag: Run, tmp_path: Path) -> None:
+    """Not one that records as well, or answers; nor one that says something of other packets."""
+    plain = {"web": [{"allow": "https"}]}
+    folder = build(tmp_path, "", permissions_yaml={"permissions": {
+        "watched": [{"allow": "ssh", "log": "notice"}], "closed": {"entries": [{"allow": "ssh"}], "otherwise": "deny"},
+        **plain}})  # fmt: skip
+    assert "+a,c,web" in oaktag("-C", folder, "grant", "a", "c", "https").out
+    made = oaktag("-C", folder, "grant", "a", "c", "ssh").out
+    assert "+a,c,only-ssh" in made and "only-ssh: [{allow: ssh}]" in made, made
+
+
+def test_of_several_pins_of_a_prefix_one_is_named(oaktag: Run, tmp_path: Path) -> None:
+    folder = build(tmp_path, assignments_yaml={"pins": [
+        {"prefix": "10.1.0.0/28", "group": "a"}, {"prefix": "10.1.0.0/28", "group": "b", "at": "n"}]},
+        network=NETWORK)  # fmt: skip
+    ran = oaktag("-C", folder, "unpin", "10.1.0.0/28")
+    assert ran.status == 2 and "(--at registry)" in ran.err and "(--at n)" in ran.err, ran
+    for at, gone, left in (("registry", "a", "b"), ("n", "b", "a")):
+        diff = oaktag("-C", folder, "unpin", "10.1.0.0/28", "--at", at, "--json").json["diff"]
+        after = next(line for line in diff.splitlines() if line.startswith("+{"))
+        assert f'"group": "{left}"' in after and f'"group": "{gone}"' not in after, diff
+
+
+def test_a_sample_is_not_put_where_something_is(oaktag: Run, tmp_path: Path) -> None:
+    (tmp_path / "file").write_text("mine\n")
+    (tmp_path / "empty").mkdir()
+    (tmp_path / "full").mkdir()
+    (tmp_path / "full/mine").write_text("mine\n")
+    for name in ("file", "full"):
+        ran = oaktag("new", tmp_path / name, "--sample")
+        assert ran.status == 2 and "is there already and not empty" in ran.err, ran
+    assert oaktag("new", tmp_path / "empty", "--sample").status == 0
+    assert (tmp_path / "file").read_text() == (tmp_path / "full/mine").read_text() == "mine\n"
+
+
 def test_nothing_that_is_said_is_left_out(oaktag: Run, tmp_path: Path) -> None:
     """A layer without the column for a day, a mode or an owner is no reason to forget it."""
     layer = "source,destination,permission\na,b,web\n"

@@ -3,11 +3,14 @@
 from __future__ import annotations
 
 import csv
+import importlib
 import json
+import pkgutil
 import re
 import subprocess
 import sys
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
+from dataclasses import FrozenInstanceError
 from html.parser import HTMLParser
 from pathlib import Path
 from typing import Any
@@ -28,6 +31,29 @@ from oaktag.testing.strategies import stacks, write_stack
 from sizes import scaled
 
 Run = Callable[..., Ran]
+
+
+def _answers(kind: type[Result]) -> Iterator[type[Result]]:
+    for one in kind.__subclasses__():
+        yield one
+        yield from _answers(one)
+
+
+def test_every_answer_shows_itself_and_stays_as_it_is(oaktag: Run) -> None:
+    """No class of answers says for itself how it is shown, or when two of it are the same one."""
+    oaktag("--help")  # each command's module is there by then
+    import oaktag.operations as every
+
+    for module in pkgutil.iter_modules(every.__path__, f"{every.__name__}."):
+        importlib.import_module(module.name)
+    found = set(_answers(Result))
+    assert len(found) > 40
+    for kind in found:
+        assert kind.__repr__ is Result.__repr__ and kind.__eq__ is Result.__eq__, kind
+        with pytest.raises(FrozenInstanceError):
+            object.__new__(kind).command = ""  # type: ignore[misc]
+
+
 WORDS = ("untagged", "ada", "bo", "cy", "di")
 #: Command lines, what is asked for the same answer, and how it is shown.
 SAME: tuple[tuple[str, Callable[[Workspace], Result], dict[str, Any]], ...] = (
