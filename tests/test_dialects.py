@@ -397,9 +397,9 @@ def test_a_template_is_read_only_as_it_is_written(tmp_path: Path) -> None:
         read(text + "\n")
     source = next(line for line in lines if line.startswith("source "))
     for span in ("10.1.0.9-10.1.0.1", "10.1.0.0/24-10.1.0.9", "10.1.0.1-2001:db8::1", "10.1.0.1-x"):
-        other = text.replace(source, f"source {span} is {source.split()[-1]}")
+        spoiled = text.replace(source, f"source {span} is {source.split()[-1]}")
         with pytest.raises(UnreadableList, match=r"no range|no address"):
-            read(other)
+            read(spoiled)
 
 
 def test_a_match_of_any_transport_is_no_match_of_one(tmp_path: Path) -> None:
