@@ -17,7 +17,9 @@ $(BIN)/oaktag: pyproject.toml requirements/dev.txt
 demo: $(BIN)/oaktag ## set up, and do the main job on the sample
 	$(BIN)/oaktag demo
 
+# Tests start the command hundreds of times; where Python keeps no bytecode, each would compile it all.
 test: lint ## set up, and pass the tests
+	$(BIN)/python -m compileall -q src/oaktag
 	$(BIN)/python -m pytest -n auto
 
 lint: $(BIN)/oaktag ## the linter, the type checker and the import rules
