@@ -14,7 +14,7 @@ from oaktag.workspace.csv_edits import with_words
 from oaktag.workspace.groups_file import FILE as GROUPS
 from oaktag.workspace.load import Files
 from oaktag.workspace.yaml_edits import data_of
-from oaktag.workspace.yaml_words import Path, checked, like, rebuilt, scalars
+from oaktag.workspace.yaml_words import Path, changed_data, like, scalars, verified_edit
 from oaktag.workspace.yamlfile import LOADER
 
 #: Where a word names a group or a set, by file: keys from the top; ``*`` is any key, or an item of
@@ -68,7 +68,7 @@ def with_name(text: str, file: str, old: str, new: str) -> str:
     def name(word: str) -> str:
         return new if word == old else word
 
-    return checked(edit, _named_otherwise(text, file, name), f"the name {new}")
+    return verified_edit(edit, _named_otherwise(text, file, name), f"the name {new}")
 
 
 def _named_otherwise(text: str, file: str, name: Callable[[str], str]) -> Any:
@@ -81,7 +81,7 @@ def _named_otherwise(text: str, file: str, name: Callable[[str], str]) -> Any:
         named = isinstance(held, str) and any(like(path, p) for p in patterns)
         return name(held) if named else held
 
-    return rebuilt(data_of(text), change)
+    return changed_data(data_of(text), change)
 
 
 def _with_name(text: str, file: str, old: str, new: str) -> str:
@@ -112,7 +112,7 @@ def with_tag_named(text: str, file: str, old: int, new: int, names: Container[st
                 edited = f"{edited[:start]}{new}{edited[end:]}"
         return edited
 
-    return checked(edit, _named_otherwise(text, file, name), f"the tag {new}")
+    return verified_edit(edit, _named_otherwise(text, file, name), f"the tag {new}")
 
 
 def places_of(files: Files, word: str) -> list[Location]:

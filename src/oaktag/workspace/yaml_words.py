@@ -34,7 +34,7 @@ def like(path: Path, pattern: Sequence[str]) -> bool:
     )
 
 
-def checked(edit: Callable[[], str], data: Any, what: str) -> str:
+def verified_edit(edit: Callable[[], str], data: Any, what: str) -> str:
     """What an edit makes of a text, if it holds just some data then.
 
     Raises:
@@ -46,13 +46,13 @@ def checked(edit: Callable[[], str], data: Any, what: str) -> str:
         return as_meant("\0", data, what)
 
 
-def rebuilt(held: Any, change: Callable[[Path, Any], Any], path: Path = ()) -> Any:
+def changed_data(held: Any, change: Callable[[Path, Any], Any], path: Path = ()) -> Any:
     """Data with another value in place of each, from the innermost on; ``change`` gets the path of
     the value."""
     if isinstance(held, dict):
-        held = {key: rebuilt(value, change, (*path, key)) for key, value in held.items()}
+        held = {key: changed_data(value, change, (*path, key)) for key, value in held.items()}
     elif isinstance(held, list):
-        held = [rebuilt(item, change, (*path, "*")) for item in held]
+        held = [changed_data(item, change, (*path, "*")) for item in held]
     return change(path, held)
 
 
@@ -81,7 +81,7 @@ def with_beside(text: str, paths: Sequence[str], old: str, new: str) -> str:
     def edit() -> str:
         return _with_beside(text, paths, old, new)
 
-    return checked(edit, rebuilt(data_of(text), change), new)
+    return verified_edit(edit, changed_data(data_of(text), change), new)
 
 
 def _with_beside(text: str, paths: Sequence[str], old: str, new: str) -> str:
@@ -118,7 +118,7 @@ def without_word(text: str, paths: Sequence[str], word: str, *, beside: str | No
     def edit() -> str:
         return _without_word(text, paths, word, beside)
 
-    return checked(edit, rebuilt(data_of(text), change), word)
+    return verified_edit(edit, changed_data(data_of(text), change), word)
 
 
 def _without_word(text: str, paths: Sequence[str], word: str, beside: str | None) -> str:
@@ -155,7 +155,7 @@ def with_twins(text: str, lists: Sequence[str], keys: Sequence[str], old: str, n
     def edit() -> str:
         return _with_twins(text, lists, keys, old, new)
 
-    return checked(edit, rebuilt(data_of(text), change), f"an item for {new}")
+    return verified_edit(edit, changed_data(data_of(text), change), f"an item for {new}")
 
 
 def _saying(item: Any, keys: Sequence[str], word: str) -> bool:
@@ -201,7 +201,7 @@ def without_twins(text: str, lists: Sequence[str], keys: Sequence[str], word: st
     def edit() -> str:
         return _without_twins(text, lists, keys, word)
 
-    return checked(edit, rebuilt(data_of(text), change), f"an item of {word}")
+    return verified_edit(edit, changed_data(data_of(text), change), f"an item of {word}")
 
 
 def _without_twins(text: str, lists: Sequence[str], keys: Sequence[str], word: str) -> str:
@@ -277,7 +277,7 @@ def without_items(text: str, patterns: Sequence[str], word: str) -> str:
     def edit() -> str:
         return _without_items(text, patterns, word)
 
-    return checked(edit, rebuilt(data_of(text), change), f"an item of {word}")
+    return verified_edit(edit, changed_data(data_of(text), change), f"an item of {word}")
 
 
 def _without_items(text: str, patterns: Sequence[str], word: str) -> str:
@@ -330,7 +330,7 @@ def without_keys(text: str, patterns: Sequence[str], word: str) -> str:
     def edit() -> str:
         return _without_keys(text, asked, word)
 
-    return checked(edit, rebuilt(data_of(text), change), f"a key of {word}")
+    return verified_edit(edit, changed_data(data_of(text), change), f"a key of {word}")
 
 
 def _without_keys(text: str, asked: Sequence[Sequence[str]], word: str) -> str:
