@@ -345,7 +345,12 @@ def test_a_malformed_document_is_one_refused_list(kind: str, tmp_path: Path) -> 
         dict(GROUPS), {}, {"p": {"entries": [{"allow": ["https", "icmp/echo-request"]}]}},
         [[{"source": "ada", "destination": "cy", "permission": "p", "mode": "", "way": ""}]],
     )  # fmt: skip
-    model, made = of_kind(stack, {"inside": True}, kind, tmp_path)
+    ends = (
+        {}
+        if "addresses" in kind or "plain" in kind
+        else {"from": ["left"], "toward": ["left", "far"]}
+    )
+    model, made = of_kind(stack, {"inside": bool(not ends), **ends}, kind, tmp_path)
     text = written(model, made, list_of(model, made)).text
     read, document = dialect_of(model, made).read, json.loads(text)
     layout: Any = (lambda d: text_of(d, opened)) if kind.startswith("ietf") else text_of
