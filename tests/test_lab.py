@@ -96,10 +96,29 @@ def test_on_the_mended_sample_every_probe_is_as_meant(oaktag: Run, shipped_mende
         oaktag("-C", shipped_mended, "lab", "apply")
         ran = oaktag("-C", shipped_mended, "lab", "probe", "--json")
         said = oaktag("-C", shipped_mended, "lab", "state", "--json")
+        guest = oaktag(
+            "-C", shipped_mended, "lab", "probe", "10.20.2.200", "198.51.100.99", "--json"
+        )
+        refused = [
+            oaktag("-C", shipped_mended, "lab", "probe", *ends).err
+            for ends in (("172.31.0.9", "hall"), ("127.0.0.3", "hall"), ("10.20.2.7", "10.20.2.7"),
+                         ("10.20.2.7", "2001:db8:20:2::7"))
+        ]  # fmt: skip
     finally:
         oaktag("-C", shipped_mended, "lab", "down")
     assert {p["fares"] for p in bare.json["probes"]} == {"arrives and is answered"}
     assert ran.status == 0 and set(ran.json["summary"]) == {"as meant"}
+    assert {
+        (p["source"]["address"], p["destination"]["address"]) for p in guest.json["probes"]
+    } == {("10.20.2.200", "198.51.100.99")}
+    assert guest.json["summary"] == {"as meant": len(guest.json["probes"])}
+    why = (
+        "is on no segment",
+        "is no address for a host",
+        "both ends are one host",
+        "share no address family",
+    )
+    assert [told in said for told, said in zip(why, refused, strict=True)] == [True] * 4, refused
     assert early.status == 2 and "oaktag lab apply loads them" in early.err
     jsonschema.validate(said.json, _schema("lab-state"))
     drift = oaktag("-C", shipped_mended, "drift")

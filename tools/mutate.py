@@ -88,6 +88,13 @@ def changes(file: Path) -> Iterator[Change]:
         if isinstance(node, (ast.Assign, ast.If)) and "TYPE_CHECKING" in ast.dump(node)[:60]
         for inner in ast.walk(node)
     }
+    # How much is remembered changes no answer.
+    idle |= {
+        id(inner)
+        for node in ast.walk(tree)
+        if isinstance(node, ast.Call) and "cache" in ast.dump(node.func)
+        for inner in ast.walk(node)
+    }
     # How strictly lists are paired is for the case that the code is wrong.
     idle |= {
         id(node.value)

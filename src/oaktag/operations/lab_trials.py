@@ -279,12 +279,12 @@ class Trying:
                     return f"nobody of {end.word} has an address of IPv{family}"
                 if end.kind == "address" and not hosts:
                     here = may_be_a_host(*end.address)
-                    return f"{end.word} is {'on no segment' if here else 'no address of a host'}"
+                    return f"{end.word} is {'on no segment' if here else 'no address for a host'}"
                 told = {self.beings.absent[h] for h in hosts if h in self.beings.absent}
                 return f"nobody of {end.word} is there" + "".join(f" ({t})" for t in sorted(told))
         if not _pairs(*sides):
             alike = {h.family for h in sides[0]} & {h.family for h in sides[1]}
-            return "nobody sends to himself" if alike else "they have no addresses of one family"
+            return "both ends are one host" if alike else "the ends share no address family"
         if not any(map(self._crosses, _pairs(*sides))):
             return "they meet beside the part of the network that the lab is of"
         return ""
