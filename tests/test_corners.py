@@ -311,10 +311,12 @@ def test_an_expectation_with_path_asks_for_the_answer_too(tmp_path: Path, oaktag
     }
     told = oaktag("-C", tmp_path, "trace", "a", "b", "443/tcp")
     assert told.status == 1 and "but the answer is dropped at g" in told.out
-    assert {f["code"] for f in oaktag("-C", tmp_path, "check", "--json").json["findings"]} >= {
-        "OT405",
-        "OT406",
-    }
+    found = oaktag("-C", tmp_path, "check", "--json").json["findings"]
+    assert {f["code"] for f in found} >= {"OT405", "OT406"}
+    ways = {f["message"].split(" go round ")[0] for f in found if f["code"] == "OT405"}
+    assert ways and all(
+        re.fullmatch(r"answers from b in sb to a in sa over z g. m", w) for w in ways
+    )
     for gate in gates:
         gate["point"] = {"shares_state": "pair"}
     build(tmp_path, "a,b,web,,,,,\n", network=network, expectations_yaml=asked)

@@ -98,6 +98,12 @@ def test_what_is_no_service(text: str) -> None:
         parse_service(text)
 
 
+def test_the_last_numbers_are_services() -> None:
+    assert parse_service("proto/255") == (Box(protocols=(255, 255)),)
+    assert parse_service("icmp4/255/255") == (Box(4, (1, 1), (255, 255), (255, 255)),)
+    assert parse_service("0-65535/tcp") == (Box(protocols=(6, 6)),)
+
+
 #: RFC 792, RFC 1256, RFC 4443, RFC 4861: each type by its number in IPv4 and IPv6.
 ICMP_NUMBERS = """
 echo-reply 0 129 | destination-unreachable 3 1 | source-quench 4 - | redirect 5 137 | echo-request 8 128
