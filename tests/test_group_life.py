@@ -14,7 +14,9 @@ import yaml
 
 import oaktag as package
 from conftest import Ran
+from oaktag.core.groups import Numbering
 from oaktag.workspace.yaml_words import without_items, without_keys
+from test_corners import build
 
 Run = Callable[..., Ran]
 SCHEMAS = Path(package.__file__).parent / "schemas"
@@ -264,3 +266,43 @@ def test_lines_end_as_they_did(words: str, shipped: Path, oaktag: Run) -> None:
     for path in files:
         held = path.read_bytes()
         assert held.count(b"\n") == held.count(b"\r\n"), (path, words)
+
+
+SERVERS = "name,ip,role\na-1,10.1.0.1,a\nb-1,10.2.0.1,b\nb-2,10.2.0.2,b\nc-1,10.3.0.1,c\n"
+
+
+def test_lines_of_both_ways_are_copied_as_such(oaktag: Run, tmp_path: Path) -> None:
+    """Where the group that is parted is the source, and where it is the destination."""
+    lines = "a,b,web,,both,,,\nb,c,shell,,both,,,\n"
+    folder = build(tmp_path, lines, servers_csv=SERVERS, config={"tags": {"issue": "2000-2009"}})
+    ran = oaktag("-C", folder, "split", "b", "half", "--when", "id=b-1", "--write")
+    assert ran.status == 0 and "nobody gains and nobody loses" in ran.out, ran
+    held = (folder / "matrix/0.csv").read_text().splitlines()[1:]
+    assert held == [
+        "a,b,web,,both,,,",
+        "a,half,web,,both,,,",
+        "b,c,shell,,both,,,",
+        "half,c,shell,,both,,,",
+    ]
+    assert oaktag("-C", folder, "decide", "half", "a", "https").status == 0
+
+
+def test_without_a_range_no_number_is_issued(oaktag: Run, tmp_path: Path) -> None:
+    """Whoever needs one is told what to write; nor is one given beyond a range that was narrowed."""
+    folder = build(tmp_path, "a,b,web,,,,,\n", servers_csv=SERVERS)
+    before = {p: p.read_text() for p in folder.rglob("*.*")}
+    for words in (
+        ["split", "b", "half", "--when", "id=b-1"],
+        ["grant", "b-1", "c", "ssh", "--only", "--until", "2030-01-31"],
+        ["groups", "--number"],
+    ):
+        if words[0] == "groups":
+            groups = json.loads((folder / "groups.yaml").read_text())
+            (folder / "groups.yaml").write_text(
+                json.dumps({**groups, "groups": [*groups["groups"], {"id": "d"}]})
+            )
+        ran = oaktag("-C", folder, *words, "--write")
+        assert ran.status == 2 and "tags: {issue: 2000-2999}" in ran.err, ran
+    assert all(p.read_text() == text for p, text in before.items() if p.name != "groups.yaml")
+    assert Numbering(2000, 2002, frozenset({2001}), 2009).issue([2000], 5) == [2002]
+    assert Numbering(2000, 2009, frozenset(), 2002).issue([], 3) == [2003, 2004, 2005]

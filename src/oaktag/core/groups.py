@@ -98,7 +98,8 @@ class Numbering(NamedTuple):
         given = set(taken)
         used = self.retired | given
         top = self.highest(given)
-        order = (*range(top + 1, self.high + 1), *range(self.low, top + 1))
+        # The highest may lie beyond a range that was made narrower, or there is no range.
+        order = (*range(top + 1, self.high + 1), *range(self.low, min(top, self.high) + 1))
         return list(islice((n for n in order if n not in used), count))
 
 
