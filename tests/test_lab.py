@@ -135,7 +135,8 @@ GUESTS = ("10.1.0.77", "10.2.0.78", "2001:db8:1::77")
 
 @st.composite
 def small_nets(draw: st.DrawFn) -> Net:
-    """Random networks that the lab can show: an address an endpoint, a point a node at most."""
+    """Random networks that the lab can show: an address an endpoint, a point a node at most; some
+    points guard their nodes' own addresses."""
     net: Net = draw(nets())
     places = draw(st.permutations([a for a in ADDRESSES if a != "10.9.0.1"]))
     net.beings = [
@@ -143,9 +144,14 @@ def small_nets(draw: st.DrawFn) -> Net:
         for n, address in enumerate(places[:6])
     ]
     net.sessions = []  # an endpoint has one address here, where its inventory says
-    for node in net.nodes:
+    for number, node in enumerate(net.nodes):
         held = [draw(points)] if draw(maybe) else []
         node["points"] = [{**p, "name": "p", "mode": "enforce", "stateful": True} for p in held]
+        if draw(maybe):
+            own = [f"10.8.{number}.1", f"2001:db8:8::{number}"]
+            node |= {"address": own, "group": draw(st.sampled_from(GROUPS))}
+            for point in node["points"]:
+                point["own"] = True
         if draw(maybe):
             net.feeds.append({"from": "registry", "to": node["node"], "name": f"r-{node['node']}"})
     return net
@@ -154,7 +160,7 @@ def small_nets(draw: st.DrawFn) -> Net:
 @pytest.mark.usefixtures("real_kernel")
 def test_random_networks_do_what_reach_says(tmp_path: Path) -> None:
     """Marks, links and nodes that lose them, feeds, filters, both rules for what differs, scopes,
-    directions: for each probe, also one from an address that nobody
+    directions, nodes that guard themselves: for each probe, also one from an address that nobody
     stands for, what packets meet is what reach says of just those two ends."""
     seen: Counter[tuple[str, str]] = Counter()
     homes: Counter[tuple[str, bool]] = Counter()
