@@ -18,16 +18,17 @@ from base64 import b64encode
 from collections.abc import Awaitable, Callable, Iterator
 from contextlib import contextmanager
 from pathlib import Path
-from typing import Any
+from typing import Any, TypeVar
 
 from oaktag.lab.capturing import capture
 from oaktag.lab.namespaces import NETNS, PLACE, run, socket_of
 from oaktag.lab.network import LabNetwork
 from oaktag.lab.plan import LabHost, LabPlan, Probe
-from oaktag.lab.probes import Pace, Prober
+from oaktag.lab.probes import Fared, Lost, Pace, Prober, rounds
 from oaktag.lab.watching import LOST, Watcher
 
 Answer = dict[str, Any]
+Found = TypeVar("Found")
 
 
 class Keeper:
@@ -76,15 +77,36 @@ class Keeper:
     async def probe(self, request: Answer) -> Answer:
         """Send probes: of each whether it arrived, and whether it was answered."""
         pace = Pace(*request["pace"]) if request.get("pace") else None
+        meant = request["meant"]
+
+        async def send(numbers: list[int], probes: list[Probe]) -> list[Fared]:
+            return await self.prober.send(probes, [meant[n] for n in numbers], pace)
+
         with self._guests(request):
-            return {"fared": await self.prober.send(_probes(request), request["meant"], pace)}
+            return {"fared": await self._in_rounds(_probes(request), send)}
 
     async def follow(self, request: Answer) -> Answer:
         """Send probes, and see at which node each, or its answer, was lost."""
         name_of = {self.network.node(n): n for n in self.network.plan.nodes}
+
+        async def follow(_: list[int], probes: list[Probe]) -> list[Lost]:
+            return await self.prober.follow(probes, name_of)
+
         with self._guests(request):
-            lost = await self.prober.follow(_probes(request), name_of)
+            lost = await self._in_rounds(_probes(request), follow)
         return {"lost": [[name_of.get(space, "") for space in one] for one in lost]}
+
+    async def _in_rounds(
+        self, probes: list[Probe], send: Callable[[list[int], list[Probe]], Awaitable[list[Found]]]
+    ) -> list[Found]:
+        """What becomes of probes, none of which passes as part of a flow that another one, or an
+        earlier run, has opened."""
+        found: dict[int, Found] = {}
+        for numbers in rounds(probes):
+            some = [probes[n] for n in numbers]
+            self.network.forget(some)
+            found |= zip(numbers, await send(numbers, some), strict=True)
+        return [found[n] for n in range(len(probes))]
 
     @contextmanager
     def _guests(self, request: Answer) -> Iterator[None]:

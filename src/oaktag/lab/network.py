@@ -7,6 +7,7 @@ last. Flows that a new list denies are ended.
 
 from __future__ import annotations
 
+import socket
 from collections.abc import Callable, Collection, Iterable, Iterator, Mapping
 from concurrent.futures import ThreadPoolExecutor
 from contextlib import contextmanager
@@ -24,11 +25,13 @@ from oaktag.lab import marks, wiring
 from oaktag.lab.feeds import Exchange
 from oaktag.lab.flows import Flow, end, flows
 from oaktag.lab.namespaces import inside, load, run
-from oaktag.lab.plan import REGISTRY, LabHost, LabPlan, Row, Turned, turned
+from oaktag.lab.plan import REGISTRY, LabHost, LabPlan, Probe, Row, Turned, turned
 from oaktag.lab.wiring import Numbers, Orders
 
 #: Seconds until all bindings must have arrived.
 PATIENCE = 30.0
+#: The protocols of probes that have a port to be sent from.
+PORTED = {"tcp": socket.IPPROTO_TCP, "udp": socket.IPPROTO_UDP}
 KINDS = ("nodes", "hosts", "links", "feeds", "points")
 
 
@@ -341,6 +344,22 @@ class LabNetwork:
             if self.plan.points[point].node == node
         }
 
+    def forget(self, probes: Iterable[Probe]) -> None:
+        """Let all nodes forget the flows of earlier probes from the same ports, either way."""
+        ways = {
+            (
+                PORTED[p.protocol],
+                _end(p.source_address, p.source_port),
+                _end(p.destination_address, p.port),
+            )
+            for p in probes
+            if p.source_port
+        }
+        ways |= {(protocol, two, one) for protocol, one, two in ways}
+        for name in self.plan.nodes if ways else ():
+            with inside(self.node(name)):
+                end([flow for flow in flows() if _way(flow) in ways])
+
     # -- what is there ---------------------------------------------------------------------------
 
     def knows(self, node: str) -> list[Row]:
@@ -405,6 +424,16 @@ def _on(ranges: list[Range], grounds: list[str]) -> list[Range]:
         r for r in ranges
         if any(p.family == r.family and p.start <= r.end and r.start <= p.end for p in prefixes)
     ]  # fmt: skip
+
+
+def _end(address: str, port: int) -> tuple[int, int, int]:
+    return *parse_address(address), port
+
+
+def _way(flow: Flow) -> tuple[int, tuple[int, int, int], tuple[int, int, int]]:
+    """Protocol and both ends of the packet that opened a flow."""
+    _, protocol, source_port, destination_port = flow.packet
+    return protocol, _end(flow.source, source_port), _end(flow.destination, destination_port)
 
 
 def _denied(flow: Flow, held: AccessList) -> bool:

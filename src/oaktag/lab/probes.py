@@ -221,6 +221,22 @@ def _told_in_use(address: str, protocol: str, port: int) -> Iterator[None]:
         raise OakTagError(f"{told}: end it, or probe another port") from None
 
 
+def rounds(probes: Sequence[Probe]) -> list[list[int]]:
+    """The numbers of probes that are sent together: of two that would be the answers to each other,
+    for they are sent from fixed ports, the second is sent after the first."""
+    ways: set[tuple[str, int, str, int, str]] = set()
+    first: list[int] = []
+    second: list[int] = []
+    for number, p in enumerate(probes):
+        back = p.destination_address, p.port, p.source_address, p.source_port, p.protocol
+        if p.source_port and back in ways:
+            second.append(number)
+        else:
+            first.append(number)
+            ways.add((p.source_address, p.source_port, p.destination_address, p.port, p.protocol))
+    return [numbers for numbers in (first, second) if numbers]
+
+
 class Fared(NamedTuple):
     """What became of a probe."""
 
