@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Container
+from functools import partial
 from typing import Any
 
 import yaml
@@ -62,13 +63,14 @@ def with_name(text: str, file: str, old: str, new: str) -> str:
         UsageError: the file is written in a form in which it cannot be put.
     """
 
-    def edit() -> str:
-        return _with_name(text, file, old, new)
-
     def name(word: str) -> str:
         return new if word == old else word
 
-    return verified_edit(edit, _named_otherwise(text, file, name), f"the name {new}")
+    return verified_edit(
+        partial(_with_name, text, file, old, new),
+        _named_otherwise(text, file, name),
+        f"the name {new}",
+    )
 
 
 def _named_otherwise(text: str, file: str, name: Callable[[str], str]) -> Any:

@@ -8,6 +8,7 @@ text holds as well, and counts only if the edited text holds just that.
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Sequence
+from functools import partial
 from typing import Any
 
 import yaml
@@ -78,10 +79,9 @@ def with_beside(text: str, paths: Sequence[str], old: str, new: str) -> str:
             return [old, new] if held == old else held
         return [word for item in held for word in ((item, new) if item == old else (item,))]
 
-    def edit() -> str:
-        return _with_beside(text, paths, old, new)
-
-    return verified_edit(edit, changed_data(data_of(text), change), new)
+    return verified_edit(
+        partial(_with_beside, text, paths, old, new), changed_data(data_of(text), change), new
+    )
 
 
 def _with_beside(text: str, paths: Sequence[str], old: str, new: str) -> str:
@@ -115,10 +115,9 @@ def without_word(text: str, paths: Sequence[str], word: str, *, beside: str | No
             return held
         return [i for i in held if i != word or (beside is not None and beside not in held)]
 
-    def edit() -> str:
-        return _without_word(text, paths, word, beside)
-
-    return verified_edit(edit, changed_data(data_of(text), change), word)
+    return verified_edit(
+        partial(_without_word, text, paths, word, beside), changed_data(data_of(text), change), word
+    )
 
 
 def _without_word(text: str, paths: Sequence[str], word: str, beside: str | None) -> str:
@@ -152,10 +151,11 @@ def with_twins(text: str, lists: Sequence[str], keys: Sequence[str], old: str, n
             for one in ((item, twin(item)) if _saying(item, keys, old) else (item,))
         ]
 
-    def edit() -> str:
-        return _with_twins(text, lists, keys, old, new)
-
-    return verified_edit(edit, changed_data(data_of(text), change), f"an item for {new}")
+    return verified_edit(
+        partial(_with_twins, text, lists, keys, old, new),
+        changed_data(data_of(text), change),
+        f"an item for {new}",
+    )
 
 
 def _saying(item: Any, keys: Sequence[str], word: str) -> bool:
@@ -198,10 +198,11 @@ def without_twins(text: str, lists: Sequence[str], keys: Sequence[str], word: st
             return held
         return [item for item in held if not _saying(item, keys, word)]
 
-    def edit() -> str:
-        return _without_twins(text, lists, keys, word)
-
-    return verified_edit(edit, changed_data(data_of(text), change), f"an item of {word}")
+    return verified_edit(
+        partial(_without_twins, text, lists, keys, word),
+        changed_data(data_of(text), change),
+        f"an item of {word}",
+    )
 
 
 def _without_twins(text: str, lists: Sequence[str], keys: Sequence[str], word: str) -> str:
@@ -274,10 +275,11 @@ def without_items(text: str, patterns: Sequence[str], word: str) -> str:
     def change(path: Path, held: Any) -> Any:
         return [i for i in held if not goes(path, i)] if isinstance(held, list) else held
 
-    def edit() -> str:
-        return _without_items(text, patterns, word)
-
-    return verified_edit(edit, changed_data(data_of(text), change), f"an item of {word}")
+    return verified_edit(
+        partial(_without_items, text, patterns, word),
+        changed_data(data_of(text), change),
+        f"an item of {word}",
+    )
 
 
 def _without_items(text: str, patterns: Sequence[str], word: str) -> str:
@@ -327,10 +329,11 @@ def without_keys(text: str, patterns: Sequence[str], word: str) -> str:
             if value != word or not any(like((*path, key), p) for p in asked)
         }
 
-    def edit() -> str:
-        return _without_keys(text, asked, word)
-
-    return verified_edit(edit, changed_data(data_of(text), change), f"a key of {word}")
+    return verified_edit(
+        partial(_without_keys, text, asked, word),
+        changed_data(data_of(text), change),
+        f"a key of {word}",
+    )
 
 
 def _without_keys(text: str, asked: Sequence[Sequence[str]], word: str) -> str:
