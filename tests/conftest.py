@@ -17,8 +17,10 @@ from hypothesis import HealthCheck, Phase, settings
 
 from oaktag.cli import app as cli_app
 from oaktag.demo.sample import write_sample
-from oaktag.lab.namespaces import missing
+from oaktag.lab.namespaces import missing, with_tools
 from sizes import scaled
+
+os.environ.update(with_tools())
 
 settings.register_profile(
     "oaktag", deadline=None, max_examples=scaled(60), derandomize=True,

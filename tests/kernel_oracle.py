@@ -27,7 +27,7 @@ from oaktag.core.addresses import address_text, parse_address
 from oaktag.core.packets import Packet
 from oaktag.dialects import DIALECTS, nftables, nftables_live
 from oaktag.errors import OakTagError
-from oaktag.lab.namespaces import NETNS, UNSHARE, inside, load, run, settings
+from oaktag.lab.namespaces import NETNS, UNSHARE, inside, load, run, settings, with_tools
 
 
 class Question(NamedTuple):
@@ -74,7 +74,7 @@ def ask(lists: list[tuple[str, list[Question]]], own: Sequence[str] = ()) -> lis
     """
     done = subprocess.run(
         [*UNSHARE, sys.executable, __file__, *own], input=json.dumps(lists), capture_output=True,
-        text=True, check=False, cwd=Path(__file__).parent,
+        text=True, check=False, env=with_tools(), cwd=Path(__file__).parent,
     )  # fmt: skip
     assert done.returncode == 0, done.stderr[-2000:]
     answers: list[list[bool] | str] = json.loads(done.stdout)

@@ -21,7 +21,7 @@ from pathlib import Path
 from typing import Any, TypeVar
 
 from oaktag.lab.capturing import capture
-from oaktag.lab.namespaces import NETNS, PLACE, run, socket_of
+from oaktag.lab.namespaces import NETNS, PLACE, run, socket_of, with_tools
 from oaktag.lab.network import LabNetwork
 from oaktag.lab.plan import LabHost, LabPlan, Probe
 from oaktag.lab.probes import Fared, Lost, Pace, Prober, rounds
@@ -290,5 +290,5 @@ async def _main(place: Path, hours: float) -> None:
 if __name__ == "__main__":
     if not own_namespace():
         sys.exit("the keeper of a lab runs in namespaces of its own only; oaktag lab up starts it")
-    os.environ["PATH"] = f"{os.environ.get('PATH', '')}:/usr/sbin:/sbin"
+    os.environ.update(with_tools())
     asyncio.run(_main(Path(sys.argv[1]), float(sys.argv[2])))

@@ -25,15 +25,20 @@ TOOLS = {"unshare": "util-linux", "ip": "iproute2", "nft": "nftables"}
 _libc = ctypes.CDLL(None, use_errno=True)
 
 
+def with_tools() -> dict[str, str]:
+    """The environment, with the folders of the system's tools on the path: those of a user may lack
+    them."""
+    path = os.environ.get("PATH", os.defpath)
+    return {**os.environ, "PATH": f"{path}:/usr/sbin:/sbin"}
+
+
 def missing() -> str | None:
     """What this machine lacks for a lab, in one sentence; None where it lacks nothing."""
-    path = f"{os.environ.get('PATH', '')}:/usr/sbin:/sbin"
+    held = with_tools()
     for tool, package in TOOLS.items():
-        if shutil.which(tool, path=path) is None:
+        if shutil.which(tool, path=held["PATH"]) is None:
             return f"The lab needs the program {tool} (package {package}), which is not here."
-    tried = subprocess.run(
-        [*UNSHARE, "true"], capture_output=True, text=True, env={**os.environ, "PATH": path}
-    )
+    tried = subprocess.run([*UNSHARE, "true"], capture_output=True, text=True, env=held)
     if tried.returncode:
         why = tried.stderr.strip().splitlines()[-1:] or ["no reason given"]
         return f"The lab needs user namespaces, which this machine does not allow ({why[0]})."
