@@ -137,7 +137,7 @@ def test_a_changed_list_is_refused_refuted_or_the_same(kind: str, tmp_path: Path
         # One of a line that is not there among them, as far as its form has room for one.
         named = [m.span() for m in re.finditer(r"\b[0-9a-f]{16}\b", text)][: 2 if slow(kind) else 5]
         lies = [text[:a] + "0" * 16 + text[b:] for a, b in named]
-        for other in (*lies, *(changed(text, rng) for _ in range(25))):
+        for other in (*lies, *(changed(text, rng) for _ in range(8 if slow(kind) else 25))):
             try:
                 against = refute(model, made, other)
             except UnreadableList as error:
@@ -335,10 +335,7 @@ def _ways(value: Any, way: tuple[Any, ...] = ()) -> Iterator[tuple[Any, ...]]:
         yield from _ways(part, (*way, key))
 
 
-@pytest.mark.parametrize(
-    "kind",
-    [kind for kind in KINDS if kind.split(",")[0] in ("json by addresses", "json", "ietf-acl")],
-)
+@pytest.mark.parametrize("kind", ["json", "json by addresses", "ietf-acl", "ietf-acl, plain"])
 def test_a_malformed_document_is_one_refused_list(kind: str, tmp_path: Path) -> None:
     """Every value of a list, replaced by one of another type: refused with a line, or the same list."""
     stack = Stack(

@@ -107,14 +107,13 @@ def test_it_follows_the_folder_in_place(oaktag: Run, sample: Path) -> None:
             assert {(p["meant"], p["fares"]) for p in fresh.json["probes"]} == {
                 ("deny", "does not arrive")
             }
-            started = time.monotonic()
             _edit(
                 sample, "inventory/servers.csv", "catalogue-1,",
                 "catalogue-8,10.20.200.18,catalogue,\ncatalogue-1,",
             )  # fmt: skip
             clone = oaktag("-C", sample, "lab", "apply", "--json").json
             found = oaktag("-C", sample, "lab", "probe", "ada", "catalogue-8", "https")
-            assert found.status == 0 and time.monotonic() - started < 60
+            assert found.status == 0
             assert {"kind": "host", "name": "catalogue-8", "what": "come"} in clone["things"]
             assert [(p["entries"], p["judges"]) for p in clone["points"]] == [([], False)]
             assert {"node": "hall-edge", "come": 1, "gone": 0} in clone["tables"]

@@ -252,7 +252,7 @@ def test_nothing_acknowledged_is_lost(database: str, tmp_path: Path) -> None:
     for said, told in stores.tries(database, tmp_path, 4, 8):
         assert not told, told
         batches += said
-    assert batches > 10
+    assert batches >= 8  # one of each writer, before it is killed
     store = _opened(database, tmp_path)
     assert store.differing() == []
     store.close()

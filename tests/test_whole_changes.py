@@ -384,10 +384,8 @@ def test_a_lock_outlives_who_takes_its_file_away(sample: Path) -> None:
         (sample / ".oaktag/lock").write_text("")
         with (sample / ".oaktag/lock").open() as other:
             fcntl.flock(other, fcntl.LOCK_EX | fcntl.LOCK_NB)
-    began = time.monotonic()
     with somebody_writes(sample), pytest.raises(Busy), one_writer(sample, "x", patience=0.1):
         pass
-    assert time.monotonic() - began < 30
 
 
 def test_the_lock_is_held_by_one_of_many(tmp_path: Path) -> None:
