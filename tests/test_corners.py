@@ -433,6 +433,11 @@ def test_a_whole_network_stands_on_no_ground_of_others(tmp_path: Path, oaktag: R
     assert rows["a", "c"]["effect"] == "exact" and rows["c", "a"]["effect"] == "exact"
     ran = oaktag("-C", tmp_path, "trace", "a", "198.51.100.7", "443/tcp", "--json")
     assert (ran.json["effect"], ran.json["paths"][0]["to"]["group"]) == ("exact", "c")
+    # At home on the longest prefix that holds all of it, whatever the segments are called.
+    with (tmp_path / "servers.csv").open("a") as file:
+        file.write("floor,10.1.0.128/25,b\n")
+    to = oaktag("-C", tmp_path, "trace", "world", "floor", "443/tcp", "--json").json["paths"][0]
+    assert to["to"]["segment"] == "sa"
 
 
 def test_what_is_accepted_is_counted_apart_and_what_it_does_not_cover_stays_red(

@@ -187,7 +187,6 @@ def test_random_networks_do_what_reach_says(tmp_path: Path) -> None:
                     homes["guest", probe["meant"] == "allow"] += 1
 
     compare()
-    print(seen, homes)
     # Most are as meant; that some are not shows that the test can tell.
     assert len(seen) >= 2 and sum(seen.values()) > 60, seen
 
