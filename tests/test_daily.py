@@ -187,6 +187,11 @@ def test_versions_in_git(oaktag: Run, shipped: Path, shipped_mended: Path) -> No
     ] == [("tablets", "archive", ["443/tcp"], [])]
     assert {p["point"] for p in ran.json["points"]} == {"hall-edge", "county-exit"}
     assert "tablets    a" in oaktag("-C", shipped, "matrix", "--only", "changed").out
+    subprocess.run([*git, "commit", "-qam", "second"], check=True, capture_output=True)
+    assert "tablets    a" not in oaktag("-C", shipped, "matrix", "--only", "changed").out
+    past = "matrix", "--only", "changed", "--since", "HEAD~1"
+    assert "tablets    a" in oaktag("-C", shipped, *past).out
+    subprocess.run([*git, "reset", "-q", "--soft", "HEAD~1"], check=True, capture_output=True)
     assert oaktag("-C", shipped, "compare", "--fail-on", "closed").status == 0
     assert oaktag("-C", shipped, "revoke", "tablets", "archive", "https", "--write").status == 0
     assert "0 cells opened" in oaktag("-C", shipped, "compare").out

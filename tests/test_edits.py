@@ -757,5 +757,6 @@ def test_names_of_groups_change_come_and_go_in_every_form_of_yaml(data: st.DataO
     for edit, meant in edits:
         edited = edit()
         assert yaml_edits.data_of(edited) == _unmarked(meant), (text, edited)
+        assert edited.count("\n\n") <= text.count("\n\n"), "a line without anything"
         if _unmarked(meant) == _unmarked(marked):
             assert edited == text

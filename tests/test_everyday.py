@@ -161,6 +161,15 @@ def test_a_point_that_watches_does_judge(oaktag: Run, tmp_path: Path) -> None:
             tmp_path, "a,itself,nothing,,,,,\n", net, servers_csv=csv, assignments_yaml=rules
         )
         assert sum(c[0] == "OT311" for c in codes(folder, "review")) == wrong, (mode, inside)
+    # Nor is a line of packets that the members, all of IPv4, do not send.
+    for words, wrong in (("icmp6/128", 0), ("icmp4/8", 1)):
+        permissions = {"permissions": {"ping": [{"deny": words}], "nothing": [{"deny": "ssh"}]}}
+        folder = build(
+            tmp_path, "a,itself,ping,,,,,\na,itself,nothing,,,,,\n", {**NETWORK, "nodes": [{"node": "n"}, {"node": "m", "point": {}}]}, servers_csv=csv, assignments_yaml=rules,
+            permissions_yaml=permissions, config={"default": "allow"},
+        )  # fmt: skip
+        assert sum(c[0] == "OT311" for c in codes(folder, "review")) == 1 + wrong, words
+    (folder / "permissions.yaml").unlink()
     net["nodes"][0]["point"] = {"mode": "observe", "inside": True}
     build(tmp_path, "a,itself,nothing,,,,,\n", net, servers_csv=csv, assignments_yaml=rules)
     said = " ".join(oaktag("-C", folder, "reach").out.split())

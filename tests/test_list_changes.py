@@ -13,6 +13,7 @@ from hypothesis import HealthCheck, Phase, given, settings
 from hypothesis import strategies as st
 
 from oaktag.core.accesslist import AccessList
+from oaktag.core.addresses import Range
 from oaktag.dialects import nftables, nftables_dump, nftables_live
 from oaktag.lab.namespaces import UNSHARE
 from sizes import scaled
@@ -94,3 +95,14 @@ def test_nothing_to_change_is_no_text() -> None:
     text = "# x\ntable inet t {\n\tchain outside {\n\t\taccept\n\t}\n}\n"
     assert nftables_live.change("t", text, text, "") == ""
     assert nftables_live.rebind("t", [], [], {}, {}, kept=True, keeps=True) == ""
+
+
+def test_many_tags_of_frames_are_changed_in_orders_of_a_few() -> None:
+    """The kernel takes no transaction of any size: all that go, then all that come, each once."""
+    was, now = ([Range(4, n << 8, n << 8, tag) for n in range(450)] for tag in (310, 320))
+    texts = list(nftables_live.remark("t", was, now))
+    orders = "".join(texts).splitlines()
+    assert len(texts) == 5 and len(set(orders)) == len(orders) == 900
+    assert [order.split()[0] for order in orders] == ["delete"] * 450 + ["add"] * 450
+    assert len(list(nftables_live.remark("t", was[:400], now[:400]))) == 1
+    assert list(nftables_live.remark("t", was, was)) == []

@@ -8,7 +8,6 @@ import os
 import shutil
 import subprocess
 import sys
-import time
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from pathlib import Path
