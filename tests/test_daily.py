@@ -9,6 +9,7 @@ import json
 import re
 import shutil
 import subprocess
+from collections import Counter
 from collections.abc import Callable
 from pathlib import Path
 
@@ -294,16 +295,30 @@ def test_figures_are_pictures_and_always_the_same(oaktag: Run, shipped: Path) ->
             one, two = ((shipped / f"{n}.{kind}").read_bytes() for n in "ab")
             assert one == two and one.startswith(head)
         assert "core-services" in (shipped / "a.svg").read_text()
+    # A box is full only where a cell allows everything; it is a part where it allows something.
+    oaktag("-C", shipped, "matrix", "--figure", "a.svg")
+    said = oaktag("-C", shipped, "matrix", "--json").json
+    share = {form["form"]: form["share"] for form in said["forms"]}
+    size = {side: {b[0]: len(b) for b in said[side]} for side in ("rows", "columns")}
+    held = Counter[str]()
+    for cell in said["cells"]:
+        kind = {0: "none", 1: "full"}.get(share[cell["form"]], "part")
+        held[kind] += size["rows"].get(cell["source"], 0) * size["columns"].get(
+            cell["destination"], 0
+        )
+    drawn = (shipped / "a.svg").read_text()
+    assert drawn.count("fill: #bccad3") == held["part"] > 0
+    assert drawn.count("fill: #3b4f5c") == held["full"] > 0
     for name in ("a.svg", "b.svg"):
         assert oaktag("-C", shipped, "reach", "--figure", name).status == 1
     drawn = (shipped / "a.svg").read_text()
     assert drawn == (shipped / "b.svg").read_text()
-    said = [
+    told = [
         "83 flows break, 122 leak: 120 of them",
         "a feed from ashgrove-access would mend it",
         "provider",
     ]
-    assert all(word in drawn for word in said)
+    assert all(word in drawn for word in told)
     places = re.findall(r"<!-- (\S+) -->\s*<g[^>]*translate\((\S+) ", drawn)
     across = {name: float(x) for name, x in places}
     assert across["ashgrove-access"] < across["carrier"] == across["central-core"]

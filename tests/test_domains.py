@@ -255,6 +255,12 @@ def test_what_is_refused_leaves_the_last_good_one(
     assert (found["code"], found["file"]) == ("OT504", "oaktag.yaml") and why in found["message"]
 
 
+def test_all_addresses_are_nobodys_and_half_of_them_are_somebodys() -> None:
+    for claimed, contested in (("0.0.0.0/0", 0), ("128.0.0.0/1", 1), ("::/0", 0), ("8000::/1", 0)):
+        claims = Claims(Prefixes.of([parse_prefix(claimed)]), lambda _: "us")
+        assert len(list(claims.contested([parse_prefix("192.0.2.1/32")]))) == contested, claimed
+
+
 def test_whose_an_address_is(counties: tuple[Path, Path], oaktag: Run) -> None:
     """A pin and an endpoint of ours, and a third domain's address, each stop a document; a wide pin,
     as of the internet, does not; what becomes ours later is found."""

@@ -11,7 +11,7 @@ def listed(names: Sequence[str], most: int | None = None) -> str:
     shown = list(names[:most])
     if len(shown) < len(names):
         return f"{', '.join(shown)} and {len(names) - len(shown):,} more"
-    return shown[0] if len(shown) == 1 else f"{', '.join(shown[:-1])} and {shown[-1]}"
+    return "".join(shown) if len(shown) < 2 else f"{', '.join(shown[:-1])} and {shown[-1]}"
 
 
 def counted(number: int, one: str, several: str = "") -> str:

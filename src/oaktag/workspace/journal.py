@@ -21,6 +21,7 @@ from collections.abc import Iterable, Sequence
 from pathlib import Path, PurePosixPath
 from typing import Any, NamedTuple
 
+from oaktag.english import listed
 from oaktag.errors import UsageError
 from oaktag.workspace import known_lists
 from oaktag.workspace.folder import LIVE, MOST, NotPlain, inside, read_plain, stamp
@@ -144,8 +145,7 @@ def settle(root: Path) -> str | None:
             if not interrupted(root):
                 return None  # its writer has come to the end meanwhile
             what, steps = _read_journal(journal)
-            names = ", ".join(_name(root, s.target) for s in steps[:6])
-            names += f" and {len(steps) - 6} more" if len(steps) > 6 else ""
+            names = listed([_name(root, s.target) for s in steps], 6)
             _finish(journal.parent, steps)
     except OSError as error:
         told = error if error.filename else error.strerror
