@@ -439,6 +439,9 @@ def test_the_demo_leaves_a_lab_if_asked(oaktag: Run, tmp_path: Path) -> None:
         assert asked.status == 0 and "2 probes: 2 as meant" in asked.out
     finally:
         assert oaktag("-C", mended, "lab", "down").out == "down\n"
+    document = oaktag("demo", str(tmp_path / "quillmere"), "--json").json
+    jsonschema.validate(document, _schema("demo"))
+    assert document["lab"] and document["documents"]["lab probe"]["summary"]["as meant"] > 100
 
 
 def test_the_lab_follows_a_folder_that_is_watched(

@@ -66,8 +66,10 @@ def _as_json(folder: str, path: Path, *, with_lab: bool) -> int:
     results = [workspace.check(), workspace.review(), workspace.expect(), workspace.reach()]
     if with_lab:
         workspace.lab_up()
-        results.append(workspace.lab_probe())
-        workspace.lab_down()
+        try:
+            results.append(workspace.lab_probe())
+        finally:
+            workspace.lab_down()
     documents: dict[str, Document] = {r["command"]: r.as_json() for r in results}
     found = [{"command": name, "message": sentence} for name, sentence in wrong(documents)]
     emit(
