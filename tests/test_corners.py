@@ -980,3 +980,18 @@ def test_rows_of_which_each_alone_can_be_mended(
         assert [c["kind"] for c in ran["changes"]] == ["point"]
     else:
         assert (ran["cost"], toward) == (None, set())
+
+
+def test_no_attribute_comes_from_two_columns_of_a_list(tmp_path: Path, oaktag: Run) -> None:
+    """Nor one that the source itself gives: each is told with the column, and what to do."""
+    table = "name,ip,role,kind,trade\na-1,10.1.0.1,a,x,b\n"
+    source = {"file": "servers.csv", "kind": "server", "id": "name", "address": "ip"}
+    sources = [{**source, "columns": {"trade": "role"}}]
+    ran = oaktag("-C", build(tmp_path, servers_csv=table, config={"sources": sources}), "check")
+    told = " ".join(ran.out.split())
+    assert ran.status == 1 and "2 errors found" in told, ran
+    assert "the column 'kind' of servers.csv would give 'kind' once more" in told
+    assert (
+        "the column 'trade' of servers.csv would give 'role' once more → beside role; map it"
+        in told
+    )
