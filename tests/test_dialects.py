@@ -370,9 +370,9 @@ def test_a_malformed_document_is_one_refused_list(kind: str, tmp_path: Path) -> 
 
 
 def test_a_template_is_read_only_as_it_is_written(tmp_path: Path) -> None:
-    """A second entry for what no other is for, lines at another place, and endings of lines that
-    other readers know."""
-    _tiny(tmp_path, "dialect: template, template: closet.yaml", "{allow: https}")
+    """Ports with one left out between them; a second entry for what no other is for, lines at another
+    place, and endings of lines that other readers know."""
+    _tiny(tmp_path, "dialect: template, template: closet.yaml", "{allow: [80/tcp, 82/tcp]}")
     workspace = package.Workspace.load(tmp_path)
     model = workspace.model
     made = model.network.points["gate"]
