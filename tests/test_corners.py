@@ -995,3 +995,26 @@ def test_no_attribute_comes_from_two_columns_of_a_list(tmp_path: Path, oaktag: R
         "the column 'trade' of servers.csv would give 'role' once more → beside role; map it"
         in told
     )
+
+
+def test_lists_that_change_alike_are_told_together(tmp_path: Path, oaktag: Run) -> None:
+    """Six by name, and how many more; a guard that is taken away, in lines that fit a terminal."""
+    nodes: list[dict[str, Any]] = [{"node": f"branch-{n}", "point": {}} for n in range(8)]
+    links = [(a["node"], b["node"]) for a, b in itertools.pairwise(nodes)]
+    network = net(*nodes, links=links, feeds=[("registry", n["node"]) for n in nodes])
+    asked = [
+        {
+            "from": "a",
+            "to": "b",
+            "is": "denied",
+            "service": "22,80,443,8000-8010,9000-9010,9100,9200-9300,9500/tcp",
+        }
+    ]
+    build(tmp_path / "was", "a,b,web,,,,,\n", network, expectations_yaml=asked)
+    folder = build(tmp_path / "now", "a,b,web,,,,,\n", network, expectations_yaml=[])
+    assert oaktag("-C", folder, "compile").status == 0
+    (folder / "matrix/0.csv").write_text(HEAD + "a,b,shell,,,,,\n")
+    out = " ".join(oaktag("-C", folder, "compile", "--out", "new", "--since", "lists").out.split())
+    assert "branch-0, branch-1, branch-2, branch-3, branch-4, branch-5 and 2 more: " in out
+    ran = oaktag("-C", folder, "compare", "../was/", "./")
+    assert "guard taken away" in ran.out and max(map(len, ran.out.splitlines())) <= 100, ran

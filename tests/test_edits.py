@@ -21,7 +21,7 @@ from hypothesis import strategies as st
 from oaktag.core.endpoints import Values
 from oaktag.errors import UsageError, WorkspaceError
 from oaktag.located import Location
-from oaktag.workspace import yaml_edits, yaml_words
+from oaktag.workspace import csv_edits, yaml_edits, yaml_words
 from oaktag.workspace.config_file import FILE as CONFIG
 from oaktag.workspace.csv_edits import (
     with_cells,
@@ -760,3 +760,14 @@ def test_names_of_groups_change_come_and_go_in_every_form_of_yaml(data: st.DataO
         assert edited.count("\n\n") <= text.count("\n\n"), "a line without anything"
         if _unmarked(meant) == _unmarked(marked):
             assert edited == text
+
+
+def test_a_word_stands_in_a_line_of_its_own_and_a_row_is_known_by_all_that_it_says() -> None:
+    for text, meant in (
+        ("sets:\n  x:\n  - ada\n  - bo\n", "sets:\n  x:\n  - ada\n  - zed\n  - bo\n"),
+        ("sets:\n  x:\n  - bo\n  - ada", "sets:\n  x:\n  - bo\n  - ada\n  - zed\n"),
+    ):
+        assert yaml_words.with_beside(text, ("sets/*",), "ada", "zed") == meant
+    rows = "endpoint,attribute,value\na,role,x\na,role,y\na,site,x\nb,role,x\n"
+    assert csv_edits.line_saying(rows, {"endpoint": "a", "attribute": "role"}) == 3
+    assert csv_edits.line_saying(rows, {"endpoint": "b", "attribute": "site"}) is None
