@@ -1007,7 +1007,21 @@ def test_lists_that_change_alike_are_told_together(tmp_path: Path, oaktag: Run) 
             "from": "a",
             "to": "b",
             "is": "denied",
-            "service": "22,80,443,8000-8010,9000-9010,9100,9200-9300,9500,9600,9700,9800,9900,10000-10010,11000,12000,13000/tcp",
+            "service": [
+                "ssh",
+                "http",
+                "https",
+                "domain",
+                "ntp",
+                "snmp",
+                "ldap",
+                "ldaps",
+                "imap",
+                "smtp",
+                "8443/tcp",
+                "9000-9100/tcp",
+                "10000-10010/udp",
+            ],
         }
     ]
     build(tmp_path / "was", "a,b,web,,,,,\n", network, expectations_yaml=asked)
