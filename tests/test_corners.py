@@ -1032,3 +1032,16 @@ def test_lists_that_change_alike_are_told_together(tmp_path: Path, oaktag: Run) 
     assert "branch-0, branch-1, branch-2, branch-3, branch-4, branch-5 and 2 more: " in out
     ran = oaktag("-C", folder, "compare", "../was/", "./")
     assert "guard taken away" in ran.out and max(map(len, ran.out.splitlines())) <= 100, ran
+
+
+def test_an_entry_names_what_its_line_says_where_the_rest_is_decided_already(
+    tmp_path: Path, oaktag: Run
+) -> None:
+    """A range with a hole is one range behind the entry for the hole."""
+    permissions = dict(PERMISSIONS)
+    permissions["web"] = [{"deny": "8005/tcp"}, {"allow": "8000-8010/tcp"}]
+    network = net({"node": "n", "point": {}}, feeds=[("registry", "n")])
+    build(tmp_path, "a,b,web,,,,,\n", network, permissions_yaml={"permissions": permissions})
+    assert oaktag("-C", tmp_path, "compile").status == 0
+    text = (tmp_path / "lists/n.nft").read_text()
+    assert "8005" in text and "8000-8010" in text and "8004" not in text
