@@ -1032,6 +1032,7 @@ def test_lists_that_change_alike_are_told_together(tmp_path: Path, oaktag: Run) 
     assert "branch-0, branch-1, branch-2, branch-3, branch-4, branch-5 and 2 more: " in out
     ran = oaktag("-C", folder, "compare", "../was/", "./")
     assert "guard taken away" in ran.out and max(map(len, ran.out.splitlines())) <= 100, ran
+    assert re.search("^guard +where +what$", ran.out, re.MULTILINE), "columns that are wrapped"
 
 
 def test_an_entry_names_what_its_line_says_where_the_rest_is_decided_already(
