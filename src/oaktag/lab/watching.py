@@ -57,7 +57,7 @@ class Watcher:
             spaces: the namespaces of nodes.
         """
         self._lists = lists
-        self.close(self._lines.keys() - lists.keys())
+        self._leave(self._lines.keys() - lists.keys())
         loop = asyncio.get_running_loop()
         for node in lists.keys() - self._lines.keys():
             lines = self._lines[node] = []
@@ -66,10 +66,13 @@ class Watcher:
                 lines.append(line)
                 loop.add_reader(line, self._read, line, group, node)
 
-    def close(self, nodes: Collection[str] | None = None) -> None:
-        """Stop watching some nodes, or all."""
+    def close(self) -> None:
+        """Stop watching."""
+        self._leave(list(self._lines))
+
+    def _leave(self, nodes: Collection[str]) -> None:
         loop = asyncio.get_running_loop()
-        for node in list(self._lines if nodes is None else nodes):
+        for node in nodes:
             for line in self._lines.pop(node):
                 loop.remove_reader(line)
                 line.close()

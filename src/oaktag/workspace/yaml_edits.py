@@ -168,7 +168,7 @@ def _with_items(text: str, list_: str, items: Sequence[str], *, behind: bool) ->
         return f"{text[:start]}{' ' * (start == colon)}[{item}]{text[end:]}"
     start = key.end_mark.index
     told = "\n".join(f"  - {i}" for i in items)
-    return f"{text[:start]}:\n{told}{text[max(end_of(text, node), text.index(':', start) + 1) :]}"
+    return f"{text[:start]}:\n{told}{text[end_of(text, node) :]}"
 
 
 def without_pin(text: str, place: Location) -> str:
