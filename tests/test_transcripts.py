@@ -69,6 +69,7 @@ def _said(oaktag: Run, folder: Path, line: str, forms: set[str]) -> str:
     if ran.status < 2 and form not in forms and not {"--write", "--summary", "help"} & set(words):
         forms.add(form)
         document = oaktag(*words, "--json")
+        assert document.status == ran.status, line
         jsonschema.validate(document.json, _schema(document.json["command"].replace(" ", "-")))
         text = document.out.replace(str(folder.parent), "PLACE")
         parts.append(f"[json {hashlib.sha256(text.encode()).hexdigest()[:16]}]")

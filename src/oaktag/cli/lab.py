@@ -14,7 +14,6 @@ import click
 
 from oaktag.cli.context import Context, as_json, complete, finish, pass_context, progress
 from oaktag.errors import UsageError, WorkspaceError
-from oaktag.lab.namespaces import with_tools
 from oaktag.letters import shown, shown_json
 from oaktag.workspace.folder import stamp
 
@@ -306,6 +305,8 @@ def capture(
 @pass_context
 def shell(context: Context, name: str, words: tuple[str, ...]) -> int:
     """A shell, or one command, on a node or at an endpoint of the lab."""
+    from oaktag.lab.namespaces import with_tools
+
     before = context.workspace().lab_entering(name)
     wanted = words or (os.environ.get("SHELL", "sh"),)
     return subprocess.run([*before, *wanted], env=with_tools()).returncode
