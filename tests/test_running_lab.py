@@ -166,6 +166,22 @@ def test_state_is_what_the_kernel_holds(oaktag: Run, mended: Path) -> None:
         oaktag("-C", mended, "lab", "down")
 
 
+def test_a_probe_is_never_a_part_of_an_earlier_one(oaktag: Run, mended: Path) -> None:
+    """Where a host has two ports to send from, each of many probes is a flow of its own, and counts."""
+    at = "-C", mended
+    oaktag(*at, "lab", "up")
+    try:
+        enter = Workspace.load(mended).lab_entering("ada")
+        few = "net.ipv4.ip_local_port_range=40000 40001"
+        subprocess.run([*enter, "sysctl", "-qw", few], check=True)
+        for _ in range(4):
+            ran = oaktag(*at, "lab", "probe", "ada", "time-1", "ntp/udp", "--json")
+            assert (ran.status, set(ran.json["summary"])) == (0, {"as meant"}), ran.json
+            assert any(point["packets"] for point in ran.json["counters"])
+    finally:
+        oaktag(*at, "lab", "down")
+
+
 @pytest.mark.parametrize("seed", [3, 8][: scaled(2)])
 def test_a_failure_is_the_network_without(seed: int, tmp_path: Path) -> None:
     """What packets meet after a failure is what reach says of files in which the thing is not

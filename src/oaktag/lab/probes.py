@@ -14,6 +14,7 @@ import socket
 import struct
 from collections.abc import Callable, Collection, Iterable, Iterator, Sequence
 from concurrent.futures import ThreadPoolExecutor
+from itertools import cycle, islice
 from typing import NamedTuple, cast
 
 from oaktag.errors import OakTagError
@@ -25,6 +26,8 @@ from oaktag.lab.plan import Probe
 #: opening packet a second time (RFC 6298, section 2: after one second), which would count twice.
 PATIENCE, SHORT = 0.9, 0.35
 AT_ONCE = 1000
+#: The ports that probes are sent from, one after the other.
+FRESH = range(32_768, 61_000)
 
 
 class Pace(NamedTuple):
@@ -262,6 +265,7 @@ class Prober:
 
     def __init__(self, space_of: Callable[[str], str], is_node: Callable[[str], bool]) -> None:
         self._space_of, self._is_node = space_of, is_node
+        self._fresh = cycle(FRESH)
         self.listeners = Listeners()
 
     async def send(
@@ -334,10 +338,7 @@ class Prober:
                 sock.setsockopt(socket.IPPROTO_IPV6, socket.IPV6_TCLASS, PROBE_CLASS << 2)
             else:
                 sock.setsockopt(socket.IPPROTO_IP, socket.IP_TOS, PROBE_CLASS << 2)
-            if probe.source_port:  # where its own host may listen
-                sock.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEPORT, 1)
-            with _told_in_use(probe.source_address, probe.protocol, probe.source_port):
-                sock.bind((probe.source_address, probe.source_port))
+            self._bind(sock, probe)
             ends = [
                 socket.inet_pton(family, a)
                 for a in (probe.source_address, probe.destination_address)
@@ -348,6 +349,23 @@ class Prober:
             return key, False
         finally:
             sock.close()
+
+    def _bind(self, sock: socket.socket, probe: Probe) -> None:
+        """Give a socket the port that a probe asks for, or one that none had for a long time: a
+        packet from the port of an earlier probe may pass as part of that one's flow, uncounted."""
+        if probe.source_port:  # where its own host may listen
+            sock.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEPORT, 1)
+            with _told_in_use(probe.source_address, probe.protocol, probe.source_port):
+                sock.bind((probe.source_address, probe.source_port))
+            return
+        for port in islice(self._fresh, len(FRESH)):
+            try:
+                sock.bind((probe.source_address, port))
+            except OSError as error:
+                if error.errno != errno.EADDRINUSE:
+                    raise
+            else:
+                return
 
 
 async def _ask(sock: socket.socket, probe: Probe, six: bool) -> bool:
