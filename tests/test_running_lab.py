@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import random
+import resource
 import signal
 import struct
 import subprocess
@@ -333,8 +334,16 @@ def test_what_is_watched_and_captured(oaktag: Run, sample: Path, tmp_path: Path)
             for words in probes:
                 oaktag("-C", sample, "lab", "probe", *words)
         captured = json.loads(capture.communicate()[0])
+        entering = Workspace.load(sample).lab_entering("catalogue-1")
+        keeper = int(entering[entering.index("-t") + 1])
+        most = resource.prlimit(keeper, resource.RLIMIT_NOFILE)
+        taken = len(list(Path(f"/proc/{keeper}/fd").iterdir()))
+        resource.prlimit(keeper, resource.RLIMIT_NOFILE, (taken + 4, most[1]))  # ours, and few more
+        refused: Ran = oaktag("-C", sample, "lab", "watch", "--seconds", "1")
+        resource.prlimit(keeper, resource.RLIMIT_NOFILE, most)
+        assert (refused.status, refused.err) == (2, "oaktag: the lab says: Too many open files\n")
         takes = "s = __import__('socket').create_server(('10.20.200.11', 8777)); print(1, flush=True); input()"
-        enter = [*Workspace.load(sample).lab_entering("catalogue-1"), sys.executable, "-c", takes]
+        enter = [*entering, sys.executable, "-c", takes]
         with subprocess.Popen(enter, stdin=subprocess.PIPE, stdout=subprocess.PIPE) as other:
             assert other.stdout is not None and other.stdout.readline()
             ran: Ran = oaktag("-C", sample, "lab", "probe", "ada", "catalogue-1", "8777/tcp")

@@ -238,8 +238,8 @@ class _Fields:
             judged = judged and meant
             stop = stop if listed else UNSEEN
         arrivals = self._arriving(source, leaving=way == LEAVING)
-        # Of what arrives nothing goes on, in no frame.
-        marked = None if way == ARRIVING else self._marked(one.family, source.classes, stop, way)
+        # What arrives does not go on; what the node sends takes the steps of what crosses it.
+        marked = self._marked(one.family, source.classes, stop) if way == CROSSING else None
         return Field(
             way, one.family, stop, judged, apart, arrivals, target.classes, marked, self.ends
         )
@@ -321,14 +321,12 @@ class _Fields:
         first.sort()
         return Arrivals(listed[first], meant_tags[first], classes, example[first], frame[first])
 
-    def _marked(
-        self, family: int, classes: Sequence[Class], stop: int | None, way: Way
-    ) -> Marked | None:
+    def _marked(self, family: int, classes: Sequence[Class], stop: int | None) -> Marked | None:
         """A source whose frame has another tag behind the point than before it."""
         if stop == UNSEEN:
             return None
         for one in classes:
-            for framed in (False,) if way == LEAVING else (False, True):
+            for framed in (False, True):
                 before, seen, behind = self._runs(family, one.listed > 0, framed)
                 code = behind if stop is None else before[stop]
                 some = self.frames[1:] if framed else self.frames[:1]

@@ -220,7 +220,7 @@ class Keeper:
                 await asyncio.wait({ended}, timeout=LOST / 2)
                 self._watcher.overdue()
         except OSError as error:
-            writer.write(json.dumps({"error": str(error)}).encode() + b"\n")
+            writer.write(json.dumps({"error": error.strerror or str(error)}).encode() + b"\n")
         finally:
             self._watching.discard(writer)
             if not self._watching:
