@@ -326,6 +326,10 @@ def test_an_expectation_with_path_asks_for_the_answer_too(tmp_path: Path, oaktag
     # only those to what else is allowed are lost.
     for gate in gates:
         gate["point"] = {}
+    build(tmp_path, "a,b,web,,,,,\nb,a,all,,,,,\n", network=network)
+    turned = oaktag("-C", tmp_path, "set", "b", "a", "nothing", "--json").json["network"]
+    lost = [r["why"] for r in turned if r["new"] and r["effect"] == "one-way"]
+    assert lost in (["g1 drops the answers"], ["g2 drops the answers"])
     asked += [
         {"from": "a", "to": "b", "service": "22/tcp", "is": "allowed", "path": True},
         {"from": "a", "to": "b", "allowed": ["22/tcp", "443/tcp"], "exactly": True, "path": True},

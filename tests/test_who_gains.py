@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import copy
 import shutil
+from itertools import product
 from pathlib import Path
 from typing import Any
 
@@ -13,7 +14,8 @@ from hypothesis import strategies as st
 
 import oaktag as package
 from conftest import Ran
-from networks import write_net
+from networks import random_net, write_net
+from oaktag.operations.gains import together
 from oaktag.testing.slow import Packet
 from oaktag.testing.slow_reach import Net
 from oaktag.testing.strategies import GROUPS, permissions
@@ -188,6 +190,61 @@ def test_each_pair_gains_and_loses_what_is_said(both: tuple[Net, Net], tmp_path:
         for rows in (result.gained, result.lost, back.lost, back.gained)
     ]  # fmt: skip
     assert flat[:2] == flat[2:]
+
+
+def end(place: dict[str, str]) -> tuple[str, str]:
+    return place["segment"], place["group"]
+
+
+def amiss(workspace: package.Workspace, packets: list[Packet]) -> dict[Any, set[Packet]]:
+    """Which of some packets leak, break or lose their answers between two ends, on any path."""
+    found: dict[Any, set[Packet]] = {}
+    for row in workspace.reach().flows:
+        for box in row["packets"]:
+            axes = (box[axis] for axis in ("protocols", "source_ports", "destination_ports"))
+            ranges = [[(box["family"], box["family"])], *axes]
+            key = box["effect"], end(row["source"]), end(row["destination"])
+            found.setdefault(key, set()).update(
+                p for p in packets
+                if all(any(low <= n <= high for low, high in r) for n, r in zip(p, ranges, strict=True))
+            )  # fmt: skip
+    return found
+
+
+@pytest.mark.parametrize(
+    "seed, source, destination, does",
+    [(0, "front", "front", "all"), (2, "*", "front", "web"), (0, "di", "untagged", "web")],
+)
+def test_what_a_line_does_to_the_network_is_told(
+    seed: int, source: str, destination: str, does: str, tmp_path: Path
+) -> None:
+    """Of a line that changes only those groups are looked at again that it can touch: the rows of
+    both versions, each made by itself, say the same."""
+    was = write_net(random_net(seed), tmp_path)
+    (layer,) = (file.name for file in (tmp_path / "matrix").iterdir())
+    change = was.set_line(source, destination, does, layer=layer, write=True, anyway=True)
+    assert change.network
+    others = ((17, 9, 9), (50, 0, 0), (1, 8, 0), (58, 128, 0))
+    ports = [*product((9, 80, 443, 2000), repeat=2)]
+    packets = [
+        (family, *sent) for family in (4, 6) for sent in (*others, *((6, s, d) for s, d in ports))
+    ]
+    now = package.Workspace.load(tmp_path)
+    here, there = amiss(now, packets), amiss(was, packets)
+    assert sorted((r["new"], r["effect"], end(r["source"]), end(r["destination"])) for r in change.network) == sorted(
+        (new, *key)
+        for new, one, other in ((True, here, there), (False, there, here))
+        for key, some in one.items()
+        if some - other.get(key, set())
+    )  # fmt: skip
+    versions = together(was.model, now.model)
+    looked_at = versions[0].state.wrong_flows_under(versions[0].hosts, versions[1].matrix)
+    every = [v.state.wrong_flows(v.hosts) for v in versions]
+    left = [[f for f in one if f not in some] for one, some in zip(every, looked_at, strict=True)]
+    assert left[0] == left[1]
+    assert [len(one) - len(some) for one, some in zip(every, left, strict=True)] == [
+        *map(len, looked_at)
+    ]
 
 
 def changed(folder: Path, name: str, old: str, new: str) -> None:

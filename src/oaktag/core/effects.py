@@ -14,6 +14,7 @@ combination of forms.
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping, Sequence
+from copy import copy
 from functools import cached_property
 from typing import Any, Literal, NamedTuple
 
@@ -26,6 +27,7 @@ from oaktag.core.packets import Region
 
 Ints = NDArray[np.int64]
 Bytes = NDArray[np.uint8]
+Flags = NDArray[np.bool_]
 Effect = Literal["exact", "leak", "break", "one-way"]
 #: The codes of effects on arrays, the worst highest.
 EFFECTS: tuple[Effect, ...] = ("exact", "one-way", "break", "leak")
@@ -116,12 +118,43 @@ class Effects:
         self._sets: list[frozenset[int]] = [frozenset()]
         self._number: dict[frozenset[int], int] = {frozenset(): 0}
         self._joined = np.full((16, 16), -1, dtype=np.int64)
-        self._outcomes: dict[tuple[int, int, int, int, int], Outcome] = {}
-        self._settled: dict[tuple[object, ...], Outcome] = {}
         self._mixes: dict[Mix, int] = {}
         self.mixes: list[Mix] = []
+        self._forget()
+
+    def _forget(self) -> None:
+        """Nothing is known yet of what sets come to."""
+        self._outcomes: dict[tuple[int, int, int, int, int], Outcome] = {}
+        self._settled: dict[tuple[object, ...], Outcome] = {}
         self._asked: dict[int, int] = {}
         self._whole: dict[int, tuple[Bytes, Bytes]] = {}
+
+    def under(self, matrix: Matrix) -> Effects:
+        """The same sets of cuts where points were compiled for another matrix of the same groups:
+        they have the same numbers, and come to something else."""
+        other = copy(self)
+        other.matrix = matrix
+        other.books = [MatrixBook(matrix), *self.books[1:]]
+        other._forget()
+        return other
+
+    def unlike(self, other: Effects) -> Flags:
+        """Between which groups some set of cuts, out or back, names a cell that is another form in
+        the matrix of ``other`` (see ``under``); shape [G+1, G+1]. All else fares the same in both.
+        """
+        found = np.zeros((len(self.matrix.groups),) * 2, dtype=np.bool_)
+        g, h = self.placed[:, None], self.placed[None, :]
+        number: dict[int, int] = {}
+        alike = {Member(0, m.out, m.back) for mix in self.mixes for m in mix}
+        columns = [[e._columns(m, g, h) for m in sorted(alike)] for e in (self, other)]
+        mine, theirs = (
+            np.array([number.setdefault(forms[n], len(number)) for n in range(len(forms))])
+            for forms in (self.matrix.forms, other.matrix.forms)
+        )
+        for one, two in zip(*columns, strict=True):
+            for a, b in zip(one, two, strict=True):
+                found[np.ix_(self.placed, self.placed)] |= mine[a] != theirs[b]
+        return found
 
     # -- sets of cuts ------------------------------------------------------------------------
 
@@ -224,7 +257,7 @@ class Effects:
                 blamed[better] = place
         return worst, blamed
 
-    def lost(self, member: Member, sources: Ints, destinations: Ints) -> NDArray[np.bool_]:
+    def lost(self, member: Member, sources: Ints, destinations: Ints) -> Flags:
         """Between which groups some answer does not come back, shape [a, b]."""
         g, h = sources[:, None], destinations[None, :]
         shape = len(sources), len(destinations)

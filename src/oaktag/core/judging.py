@@ -22,6 +22,7 @@ Rules kept here (semantics, sections 5, 6 and 8):
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Mapping
+from copy import copy
 from typing import TYPE_CHECKING, Any, NamedTuple, Protocol
 
 import numpy as np
@@ -154,6 +155,12 @@ class Judge:
         self.frames = "ignored" if point.source_by == "address" else point.if_differ
         self.stateful = point.stateful
         self.outside = point.outside
+
+    def under(self, matrix: Matrix) -> Judge:
+        """The same point, compiled for another matrix of the same groups."""
+        other = copy(self)
+        other.matrix = matrix
+        return other
 
     @property
     def enforces(self) -> bool:

@@ -214,7 +214,31 @@ class State:
     def wrong_flows(self, hosts: Iterable[Host]) -> list[Flow]:
         """The rows between the hosts that are not exact or are cut off, in the same order."""
         held = self.classes(list(hosts))
-        return sorted(Reach(self, held, held).wrong_flows(), key=_order)
+        reach = Reach(self, held, held)
+        return sorted((f for b in reach.batches() for f in reach.wrong_in(b)), key=_order)
+
+    def wrong_flows_under(
+        self, hosts: Iterable[Host], matrix: Matrix
+    ) -> tuple[list[Flow], list[Flow]]:
+        """The same, as it is and as another matrix of the same groups would have it, between those
+        groups for whose packets the two come to different things on some path."""
+        held = self.classes(list(hosts))
+        reach = Reach(self, held, held)
+        other = reach.under(matrix)
+        batches = list(reach.batches())
+        unlike = reach.effects.unlike(other.effects)
+        one, two = (
+            sorted((f for b in batches for f in r.wrong_in(b, unlike)), key=_order)
+            for r in (reach, other)
+        )
+        return one, two
+
+    def under(self, matrix: Matrix) -> State:
+        """The same network where every point was compiled for another matrix of the same groups."""
+        other = copy(self)
+        other.matrix = matrix
+        other.judges = {i: j if j.held else j.under(matrix) for i, j in self.judges.items()}
+        return other
 
     def rows(self, sources: Sequence[Class], destinations: Sequence[Class]) -> Iterator[Flow]:
         """Every row between some classes, in order of segments, groups and paths."""
@@ -323,22 +347,39 @@ class Reach(Batches):
             yield from self.grouped(batch)
             yield from self.rows(batch)
 
-    def wrong_flows(self) -> Iterator[Flow]:
-        """Every row that is not exact or is cut off; no other is made."""
-        for batch in self.batches():
-            yield from (flow for flow in self.grouped(batch) if flow.effect != "exact")
-            self._said.clear()
-            groups = self.one.groups[batch.source]
-            for mix in np.unique(batch.mix).tolist():
-                places = np.flatnonzero(batch.mix == mix).tolist()
-                if mix >= 0 and not self.effects.cells(mix, groups, self.effects.placed)[0].any():
-                    continue
-                for n in places:
-                    pairs = self.pairs(batch.source, int(batch.unit[n]))
-                    if mix >= 0:
-                        pairs = [(g, h) for g, h in pairs if self.is_wrong(mix, g, h)]
-                    if pairs:
-                        yield from self.chosen(batch, n, pairs)
+    def under(self, matrix: Matrix) -> Reach:
+        """What reads the same batches as another matrix of the same groups would have them."""
+        other = copy(self)
+        other.state, other.effects = self.state.under(matrix), self.effects.under(matrix)
+        other._said = {}
+        return other
+
+    def wrong_in(self, batch: Batch, between: Flags | None = None) -> Iterator[Flow]:
+        """Every row of a batch that is not exact or is cut off; no other is made.
+
+        Args:
+            batch: the batch.
+            between: the groups between which there are to be rows, shape [G+1, G+1], where there
+                are not more than 64 paths; None: all.
+        """
+        yield from (flow for flow in self.grouped(batch) if flow.effect != "exact")
+        self._said.clear()
+        groups = self.one.groups[batch.source]
+        asked = self.effects.placed
+        if between is not None:
+            asked = asked[between[np.ix_(groups, asked)].any(axis=0)]
+        for mix in np.unique(batch.mix).tolist():
+            places = np.flatnonzero(batch.mix == mix).tolist()
+            if mix >= 0 and not self.effects.cells(mix, groups, asked)[0].any():
+                continue
+            for n in places:
+                pairs = self.pairs(batch.source, int(batch.unit[n]))
+                if between is not None:
+                    pairs = [pair for pair in pairs if between[pair]]
+                if mix >= 0:
+                    pairs = [(g, h) for g, h in pairs if self.is_wrong(mix, g, h)]
+                if pairs:
+                    yield from self.chosen(batch, n, pairs)
 
     def is_wrong(self, mix: int, g: int, h: int) -> bool:
         """Whether what a mix does between two groups is not exact."""

@@ -49,7 +49,10 @@ def _rows(was: Model, now: Model) -> list[Document]:
         lambda g: new.get(was.groups.all[g].id, was.groups.all[g].id),
         lambda g: now.groups.all[g].id,
     )
-    before, after = (m.state.wrong_flows(m.hosts) for m in (was, now))
+    if was.same_places(now):  # packets take the same ways, and meet the same points
+        before, after = was.state.wrong_flows_under(was.hosts, now.matrix)
+    else:
+        before, after = (m.state.wrong_flows(m.hosts) for m in (was, now))
     found = changes(before, after, names)
     accepting = Accepting(was), Accepting(now)
     return [_row((was, now)[c.new], c, accepting[c.new]) for c in found]
