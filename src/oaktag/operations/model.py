@@ -21,7 +21,7 @@ from oaktag.core.sessions import SESSION
 from oaktag.errors import UsageError
 from oaktag.operations.live_sessions import known_since, of_store
 from oaktag.workspace.folder import Folder
-from oaktag.workspace.load import Files, is_workspace, load, read_files
+from oaktag.workspace.load import Files, is_workspace, load, read_files, same_in
 from oaktag.workspace.times import SECOND, instant_text, parse_instant
 
 
@@ -70,6 +70,7 @@ class Model(core.Model):
         today: int | None = None,
         asked: Sequence[str] = (),
         moment: int | None = None,
+        like: Model | None = None,
     ) -> Model:
         """Read the workspace in a folder, or a version of one.
 
@@ -80,6 +81,7 @@ class Model(core.Model):
                 read.
             moment: sessions and pins that begin after it do not count yet, in microseconds of the
                 Unix epoch; by default now, or the end of another day.
+            like: another version of that day and moment, of which all is taken that is the same.
 
         Raises:
             UsageError: the folder is no workspace.
@@ -89,13 +91,15 @@ class Model(core.Model):
         moment = moment_of(day) if moment is None else moment
         if isinstance(root, Folder):
             root.live = root.live or of_store(root.path)
-            return cls(read_files(root, moment), day)
+            have = same_in(None if like is None else like.files, root)
+            return cls(read_files(root, moment, have=have), day, like)
         cls.must_be(root)
 
         def needs(groups: Groups) -> bool:
             return not asked or any(group_end(word, groups) is None for word in asked)
 
-        return cls(load(root, moment, needs, of_store(root)), day)
+        files = load(root, moment, needs, of_store(root), None if like is None else like.files)
+        return cls(files, day, like)
 
     @classmethod
     def read_at(cls, root: Path, time: str, branch: str = "HEAD") -> tuple[Model, str]:
@@ -139,7 +143,7 @@ class Model(core.Model):
 
         root = model.files.root
         try:
-            return cls.read(version(root, word), model.today)
+            return cls.read(version(root, word), model.today, moment=model.files.moment, like=model)
         except UsageError:
             if isinstance(word, Path) or parse_instant(word) is None:
                 raise

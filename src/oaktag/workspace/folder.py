@@ -98,7 +98,7 @@ class Folder:
         self._marked: set[str] = set()
         #: What tells of sessions besides the files; and what it told, once it was asked.
         self.live: Live | None = None
-        self._told: Sequence[LiveSession] = ()
+        self.told: Sequence[LiveSession] = ()
         #: What an interrupted change was that was finished before these files were read.
         self.settled: str | None = None
 
@@ -118,10 +118,10 @@ class Folder:
         """
         if self.has(LIVE):
             rows = json.loads(self.read(LIVE, MOST))
-            self._told = [LiveSession(r[0], parse_prefix(r[1]), *r[2:]) for r in rows]
+            self.told = [LiveSession(r[0], parse_prefix(r[1]), *r[2:]) for r in rows]
         elif self.live is not None:
-            self._told = self.live(store, timeout, moment)
-        return self._told
+            self.told = self.live(store, timeout, moment)
+        return self.told
 
     def has(self, name: str) -> bool:
         """Whether there is a file (or anything else) of the name."""
@@ -186,6 +186,21 @@ class Folder:
         """A changed text as the bytes of its file."""
         return (BOM_UTF8 if name in self._marked else b"") + text.encode()
 
+    def unlike(self, other: Folder) -> set[str]:
+        """The files that were looked for here of which another folder does not hold the same bytes;
+        of what is too large to be remembered that is not known, and they count among them."""
+        digests: dict[str, bytes | None] = {
+            name: None if seen is None else seen.digest or b"" for name, seen in self._seen.items()
+        }
+        digests |= {name: sha256(held).digest() for name, held in self._laid.items()}
+        return {name for name, digest in digests.items() if other._digest(name) != digest}
+
+    def _digest(self, name: str) -> bytes | None:
+        try:
+            return sha256(self.read(name, MOST)).digest()
+        except OSError:
+            return None
+
     def copies(self) -> dict[str, bytes]:
         """All files that were read, as they were.
 
@@ -198,8 +213,8 @@ class Folder:
                 found.setdefault(name, read_plain(inside(self.path, name), MOST)[0])
             if late := self.stale():
                 raise changed_meanwhile(late)
-        if self._told:
-            rows = [(s.endpoint, str(s.address), *s[2:]) for s in self._told]
+        if self.told:
+            rows = [(s.endpoint, str(s.address), *s[2:]) for s in self.told]
             found[LIVE] = json.dumps(rows, ensure_ascii=False).encode()
         return found
 

@@ -88,12 +88,14 @@ TRIES = 3
 
 
 def load(
-    root: Path, moment: int | None = None, needs: Needs = always, live: Live | None = None
-) -> Files:
+    root: Path, moment: int | None = None, needs: Needs = always, live: Live | None = None,
+    like: Files | None = None,
+) -> Files:  # fmt: skip
     """Read a workspace; of sessions those that have begun by a moment, if one is given.
 
     A question that ``needs`` nobody is answered without the inventory; neither are expectations
-    read then, for they may name endpoints. What is ``live`` counts beside the files.
+    read then, for they may name endpoints. What is ``live`` counts beside the files. What is the
+    same in a version ``like`` it is taken from there.
 
     Files that are written while they are read are read again, so that what is returned was there
     at one time; a few times.
@@ -108,7 +110,7 @@ def load(
         folder.settled = settle(root)
         files, fault = None, None
         try:
-            files = read_files(folder, moment, needs)
+            files = read_files(folder, moment, needs, same_in(like, folder))
         except WorkspaceError as error:
             fault = error
         if not folder.stale() and not interrupted(root):
@@ -162,6 +164,18 @@ def kept(files: Files, changed: Collection[str]) -> Kept:
         files.assignments if network and same_people and ASSIGNMENTS not in touched else None,
         None if touched & {a.file for a in config.adopt} else files.adopted,
     )
+
+
+def same_in(files: Files | None, folder: Folder) -> Kept:
+    """What of a version another folder holds to the byte, and need not be read again there."""
+    if files is None or FILE in (unlike := files.folder.unlike(folder)):
+        return NOTHING
+    config = files.config
+    try:
+        told = folder.sessions(config.store, config.session_timeout, files.moment)
+    except (OSError, ValueError, TypeError, LookupError):  # which reading it complains of
+        return NOTHING
+    return kept(files, unlike) if list(told) == list(files.folder.told) else NOTHING
 
 
 def read_files(
