@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 import copy
+import json
 import shutil
+import time
 from itertools import product
 from pathlib import Path
 from typing import Any
@@ -316,3 +318,20 @@ def test_the_gate_sees_people_and_not_cells(
     assert oaktag("-C", shipped_mended, "compare", f"{before}/", "--fail-on", "opened").status == 0
     said = oaktag("-C", shipped_mended, "compare", f"{before}/", "--summary").out
     assert said.startswith("**1 endpoint gains; nobody loses**") and "| dirk |" in said
+
+
+def test_sessions_beside_the_files_are_of_one_version_alone(sample: Path, tmp_path: Path) -> None:
+    """Two folders of the same files, in one of which somebody has a session besides: what both hold
+    to the byte is read once, who is where is not."""
+    shutil.copytree(sample, tmp_path / "was")
+    assert not package.Workspace.load(sample).compare(tmp_path / "was").points
+    since = int((time.time() - 60) * 1e6)
+    (sample / ".oaktag").mkdir(exist_ok=True)
+    session = ["ada", "10.20.1.77/32", since, "central-access", False, {}]
+    (sample / ".oaktag/live.json").write_text(json.dumps([session]))
+    for here, there, was, now in (
+        (sample, tmp_path / "was", None, "librarians"),
+        (tmp_path / "was", sample, "librarians", None),
+    ):
+        (point,) = package.Workspace.load(here).compare(there).points
+        assert point["bindings"] == [{"addresses": "10.20.1.77", "was": was, "is": now}]
