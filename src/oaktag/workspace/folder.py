@@ -193,7 +193,7 @@ class Folder:
             name: None if seen is None else seen.digest or b"" for name, seen in self._seen.items()
         }
         digests |= {name: sha256(held).digest() for name, held in self._laid.items()}
-        return {name for name, digest in digests.items() if other._digest(name) != digest}
+        return {n for n, digest in digests.items() if digest == b"" or other._digest(n) != digest}
 
     def _digest(self, name: str) -> bytes | None:
         try:
