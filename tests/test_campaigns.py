@@ -63,7 +63,7 @@ def test_datagrams_of_all_kinds() -> None:
 
 def test_changes_killed_at_their_lines() -> None:
     ends = Counter[str]()
-    for how, wrong in kills.tries(3, scaled(64)):
+    for how, wrong in kills.tries(3, scaled(64, least=16)):
         assert not wrong, wrong
         ends[how] += 1
     assert ends["-9"] > 7 and ends["0"] > 0, ends
