@@ -202,3 +202,19 @@ def test_sessions_of_the_store_as_of_a_time(past: Path, oaktag: Run) -> None:
     assert "and those of the store" in ran.err
     ran = oaktag("-C", past, "members", "--at", "2026-11-21", "--json")
     assert "the store knows of no session before 2026-11-22T08:00:00+00:00" in ran.err
+
+
+def test_what_a_commit_did_not_have_is_not_taken_for_what_is_there(sample: Path) -> None:
+    """The rules came after the first commit: since then everybody moved, whichever is read first."""
+    rules = sample / "assignments.yaml"
+    text = rules.read_text()
+    rules.unlink()
+    _git(sample, "init", "-q", "-b", "main")
+    _git(sample, "add", "-A")
+    _git(sample, "commit", "-q", "-m", "1", time=TIMES[0])
+    rules.write_text(text)
+    then, now = (package.Workspace.load(sample, at=at) for at in (TIMES[1], None))
+    moves = [c.endpoints for c in (then.compare(sample), now.compare("HEAD"))]
+    assert moves[0] and sorted((m["endpoint"], m["is"], m["was"]) for m in moves[0]) == sorted(
+        (m["endpoint"], m["was"], m["is"]) for m in moves[1]
+    )

@@ -186,20 +186,20 @@ class Folder:
         """A changed text as the bytes of its file."""
         return (BOM_UTF8 if name in self._marked else b"") + text.encode()
 
-    def unlike(self, other: Folder) -> set[str]:
-        """The files that were looked for here of which another folder does not hold the same bytes;
-        of what is too large to be remembered that is not known, and they count among them."""
-        digests: dict[str, bytes | None] = {
-            name: None if seen is None else seen.digest or b"" for name, seen in self._seen.items()
-        }
-        digests |= {name: sha256(held).digest() for name, held in self._laid.items()}
-        return {n for n, digest in digests.items() if digest == b"" or other._digest(n) != digest}
-
-    def _digest(self, name: str) -> bytes | None:
+    def same(self, name: str, other: Folder) -> bool:
+        """Whether another folder holds the very bytes of a file that were read here, or none where
+        none was found; False where the file was not looked for, or is too large to be remembered.
+        """
+        seen = self._seen.get(name)
+        digest = None if seen is None else seen.digest
+        if name in self._laid:
+            digest = sha256(self._laid[name]).digest()
+        elif digest is None and not self.alone and (seen is not None or name not in self._seen):
+            return False
         try:
-            return sha256(self.read(name, MOST)).digest()
-        except OSError:
-            return None
+            return digest == (sha256(other.read(name, MOST)).digest() if other.has(name) else None)
+        except OSError:  # which reading it complains of
+            return False
 
     def copies(self) -> dict[str, bytes]:
         """All files that were read, as they were.

@@ -138,11 +138,16 @@ class Kept(NamedTuple):
 NOTHING = Kept()
 
 
+def _people(config: Config) -> list[str]:
+    """The files that say who there is."""
+    named = [config.sessions, config.corrections, *(s.file for s in config.sources)]
+    return [name for name in named if name is not None]
+
+
 def kept(files: Files, changed: Collection[str]) -> Kept:
     """What of a workspace stays as it is where other files are changed."""
     config = files.config
-    named = [config.sessions, config.corrections, *(s.file for s in config.sources)]
-    people = {normpath(name) for name in named if name is not None}
+    people = {normpath(name) for name in _people(config)}
     touched = {normpath(name) for name in changed}
     if FILE in touched:
         return NOTHING
@@ -168,14 +173,18 @@ def kept(files: Files, changed: Collection[str]) -> Kept:
 
 def same_in(files: Files | None, folder: Folder) -> Kept:
     """What of a version another folder holds to the byte, and need not be read again there."""
-    if files is None or FILE in (unlike := files.folder.unlike(folder)):
+    if files is None or not files.folder.same(FILE, folder):
         return NOTHING
     config = files.config
+    names = [GROUPS, PERMISSIONS, NETWORK, ASSIGNMENTS, *_people(config), *config.layers]
+    names += [a.file for a in config.adopt]
     try:
         told = folder.sessions(config.store, config.session_timeout, files.moment)
     except (OSError, ValueError, TypeError, LookupError):  # which reading it complains of
         return NOTHING
-    return kept(files, unlike) if list(told) == list(files.folder.told) else NOTHING
+    if list(told) != list(files.folder.told):
+        return NOTHING
+    return kept(files, [name for name in names if not files.folder.same(name, folder)])
 
 
 def read_files(
