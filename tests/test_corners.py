@@ -290,6 +290,28 @@ def test_a_stateless_point_knows_no_flows_whatever_it_shares(tmp_path: Path, oak
     assert {f["path"][1]: f["effect"] for f in flows} == {"g1": "exact", "g2": "break"}
 
 
+def test_ways_of_unlike_lengths_lead_to_an_end_of_too_many_paths(
+    tmp_path: Path, oaktag: Run
+) -> None:
+    """Seven times two ways, then one link of cost 2 or two of cost 1: 256 paths, all enforced."""
+    turns = [(f"c{n}", f"{side}{n}", f"c{n + 1}") for n in range(7) for side in "uv"]
+    links: list[Any] = [pair for a, m, b in turns for pair in ((a, m), (m, b))]
+    links += [{"between": ["c7", "gate"], "cost": 2}, ("c7", "x"), ("x", "gate")]
+    names = dict.fromkeys(name for turn in turns for name in turn)
+    nodes: list[Any] = [{"node": name} for name in (*names, "x")]
+    network = net(
+        *nodes, {"node": "gate", "point": {}}, links=links, feeds=[("registry", "gate")],
+        where="c0 gate gate",
+    )  # fmt: skip
+    build(tmp_path, "a,b,web,,,,,\n", network=network)
+    flows = oaktag("-C", tmp_path, "reach", "--from", "a", "--to", "b", "--json").json["flows"]
+    assert [(f["paths"], f["result"], f["at"], f["effect"]) for f in flows] == [
+        (256, "enforced", "gate", "exact")
+    ]
+    for words in (["reach", "--failures"], ["trace", "a", "b", "443/tcp"], ["check"]):
+        assert oaktag("-C", tmp_path, *words).status in (0, 1), words
+
+
 def test_an_expectation_with_path_asks_for_the_answer_too(tmp_path: Path, oaktag: Run) -> None:
     """Two gates that do not know each other's flows; then they share them."""
     gates: list[dict[str, Any]] = [{"node": g, "point": {}} for g in ("g1", "g2")]

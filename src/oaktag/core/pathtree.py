@@ -159,6 +159,8 @@ class PathTrees:
             below, link, mine = self._head.take(edge), self._link.take(edge), root.take(above)
             place = mine * count + below
             kept = _few(place, many[above], paths)
+            if not len(kept):  # other ways to ends that have too many already
+                break
             above = above[kept]
             node, link, root = below[kept], link[kept], mine[kept]
             alive, parent = inner[above] & self.link_carries[link], base + above
