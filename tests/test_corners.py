@@ -312,6 +312,38 @@ def test_ways_of_unlike_lengths_lead_to_an_end_of_too_many_paths(
         assert oaktag("-C", tmp_path, *words).status in (0, 1), words
 
 
+def test_answers_that_go_another_way_are_lost_over_many_paths_too(
+    tmp_path: Path, oaktag: Run
+) -> None:
+    """Two gates beside each other, which do not know each other's flows, between two points that
+    every path meets; by one link each, then by nine: 162 paths that all come to the same."""
+    for times in (1, 9):
+        points: list[dict[str, Any]] = [{"node": g, "point": {}} for g in ("m", "g1", "g2", "z")]
+        links = [pair for g in ("g1", "g2") for pair in [("m", g)] * times + [(g, "z")] * times]
+        feeds = [("registry", g) for g in ("m", "g1", "g2", "z")]
+        network = net(*points, links=links, feeds=feeds, where="m z z")
+        folder = tmp_path / str(times)
+        folder.mkdir()
+        build(folder, "a,b,web,,,,,\n", network=network)
+        flows = oaktag("-C", folder, "reach", "--from", "a", "--to", "b", "--json").json["flows"]
+        assert sum(f["paths"] for f in flows) == 2 * times**2
+        assert {f["effect"] for f in flows} == {"one-way"}
+        droppers = {r["node"] for f in flows for r in f["amiss"] if r["why"] == "answer-dropped"}
+        assert droppers == {"g1", "g2"}
+        run = oaktag("-C", folder, "trace", "a", "b", "443/tcp")
+        assert run.status == 1
+        for gate, other in (("g1", "g2"), ("g2", "g1")):
+            assert f"the answer is dropped at {gate}; it goes round {other}" in " ".join(
+                run.out.split()
+            )
+        told = oaktag("-C", folder, "check", "--json").json["findings"]
+        assert sorted((f["code"], f["message"][:2]) for f in told) == [
+            ("OT405", "an"), ("OT405", "an"), ("OT406", "g1"), ("OT406", "g2"),
+        ]  # fmt: skip
+        run = oaktag("-C", folder, "callers", "b", "443/tcp", "--real")
+        assert "g2 drops the answers" in " ".join(run.out.split())
+
+
 def test_an_expectation_with_path_asks_for_the_answer_too(tmp_path: Path, oaktag: Run) -> None:
     """Two gates that do not know each other's flows; then they share them."""
     gates: list[dict[str, Any]] = [{"node": g, "point": {}} for g in ("g1", "g2")]

@@ -62,22 +62,22 @@ def _of(state: State, row: Between) -> Iterator[Trouble]:
     answered = atoms.unanswered(arriving, 0)
     if not answered:
         return
-    judged = [
-        m.judge
-        for m in state.meetings(a, b, row.path)
-        if m.judged and m.judge.enforces and m.judge.stateful
-    ]
-    for back in state.paths_of(b, a):
-        if back is None:
-            continue
-        there = state.flows_kept(back)
-        for judge in judged:
-            if judge.state not in there:
-                packet = answered[0].usual(family).exchanged()
-                yield Trouble("round", judge.point.id, a.host, b.host, row.path, back, packet)
-        for met, lost in dropping(state, b, a, back, row.path, arriving):
-            packet = lost.usual(family).exchanged()
-            yield Trouble("dropped", met.judge.point.id, a.host, b.host, row.path, back, packet)
+    packet = answered[0].usual(family).exchanged()
+    backs = [back for back in state.ways_back(b, a) if back is not None]
+    for out in row.paths:
+        judged = [
+            m.judge
+            for m in state.meetings(a, b, out)
+            if m.judged and m.judge.enforces and m.judge.stateful
+        ]
+        for back in backs:
+            there = state.flows_kept(back)
+            for judge in judged:
+                if judge.state not in there:
+                    yield Trouble("round", judge.point.id, a.host, b.host, out, back, packet)
+            for met, lost in dropping(state, b, a, back, out, arriving):
+                dropped = lost.usual(family).exchanged()
+                yield Trouble("dropped", met.judge.point.id, a.host, b.host, out, back, dropped)
 
 
 def one_of_each(
@@ -124,20 +124,26 @@ class _Search:
                 path = reach.trees.path(batch.tree, int(batch.entry[found.row]))
                 members = reach.members_on(batch, found.row, path)
                 unit = int(batch.unit[found.row])
-                for trouble in self._followed(batch, unit, path, members, found.cells):
+                for trouble in self._followed(batch, unit, (path,), members, found.cells):
                     yield trouble
                     if key in self.told:
                         break
             for kinds, other in batch.crowded:
-                for path, members, *_ in kinds:
+                for paths, members, *_ in kinds:
                     some = [self._lost(batch, m.family, m.out, self._all) for m, *_ in members]
                     cells = np.logical_or.reduce(some)
-                    yield from self._followed(batch, other, path, members, cells)
+                    yield from self._followed(batch, other, paths, members, cells)
 
     def _followed(
-        self, batch: Batch, unit: int, path: Path, members: Sequence[Any], cells: Flags
+        self,
+        batch: Batch,
+        unit: int,
+        paths: tuple[Path, ...],
+        members: Sequence[Any],
+        cells: Flags,
     ) -> Iterator[Trouble]:
-        """The troubles between some groups of two units on a path that are not told yet."""
+        """The troubles between some groups of two units on a path, or on several alike, that are
+        not told yet."""
         reach, every = self.reach, self.reach.effects.placed
         place = {g: n for n, g in enumerate(reach.one.groups[batch.source].tolist())}
         for g, h in reach.pairs(batch.source, unit):
@@ -148,7 +154,8 @@ class _Search:
                 # The classes of one group in an element fare alike.
                 for a in reach.one.classes_of(es, g)[:1]:
                     for b in reach.two.classes_of(ed, h)[:1]:
-                        for trouble in _of(self.state, Between(a, b, path, outcome)):
+                        between = Between(a, b, paths[0], outcome, paths[1:])
+                        for trouble in _of(self.state, between):
                             if (trouble.kind, trouble.point) not in self.told:
                                 self.told.add((trouble.kind, trouble.point))
                                 yield trouble

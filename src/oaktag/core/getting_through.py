@@ -9,6 +9,7 @@ through.
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Sequence
+from itertools import product
 from typing import NamedTuple, TypeVar
 
 from oaktag.core.judging import dropping
@@ -21,9 +22,10 @@ from oaktag.core.reach import Reach, Reason
 
 
 class Fates(NamedTuple):
-    """What becomes of the packets between two classes on one path (None: nothing joins them), as
-    masks of atoms of their family: what gets through with its answers, what arrives and its answer
-    does not come back, what leaks, and what is dropped though it is allowed."""
+    """What becomes of the packets between two classes on one path (None: nothing joins them), or on
+    several alike with the other examples, as masks of atoms of their family: what gets through with
+    its answers, what arrives and its answer does not come back, what leaks, and what is dropped
+    though it is allowed."""
 
     a: Class
     b: Class
@@ -32,6 +34,7 @@ class Fates(NamedTuple):
     unanswered: int
     leaks: int
     dropped: int
+    others: tuple[Path, ...] = ()
 
     @property
     def arriving(self) -> int:
@@ -64,14 +67,14 @@ def fates(model: Model, sources: Iterable[Host], destinations: Iterable[Host]) -
     state, atoms, matrix = model.state, model.atoms, model.matrix
     ones, twos = state.classes(sources), state.classes(destinations)
     joined: set[tuple[int, int]] = set()
-    for a, b, path, outcome in Reach(state, ones, twos).by_class():
+    for a, b, path, outcome, others in Reach(state, ones, twos).by_class():
         joined.add((id(a), id(b)))
         allowed = matrix.forms[matrix.form(a.host.group, b.host.group)]
         allowed &= atoms.of_family(a.host.family)
         boxes = [_of_both(box) for region in outcome.unanswered for box in boxes_of(region)]
         arrives = allowed & ~outcome.breaks
         lost = atoms.mask(boxes) & arrives if boxes else 0
-        yield Fates(a, b, path, arrives & ~lost, lost, outcome.leaks, outcome.breaks)
+        yield Fates(a, b, path, arrives & ~lost, lost, outcome.leaks, outcome.breaks, others)
     for a in ones:
         for b in twos:
             if (id(a), id(b)) not in joined and classes_meet(a, b):
@@ -99,8 +102,9 @@ def causes_of(model: Model, one: Fates) -> tuple[Reason, ...]:
         if not met:
             reasons[Reason(None, "no-point")] = None
     if one.unanswered:
-        for back in model.state.paths_of(one.b, one.a):
+        ways = product((one.path, *one.others), model.state.ways_back(one.b, one.a))
+        for out, back in ways:
             if back is not None:
-                for drop, _ in dropping(model.state, one.b, one.a, back, one.path, one.unanswered):
+                for drop, _ in dropping(model.state, one.b, one.a, back, out, one.unanswered):
                     reasons[Reason(back.nodes[drop.hop], "answer-dropped")] = None
     return tuple(reasons)

@@ -4,17 +4,24 @@ Rules kept here (semantics, section 6): above 64 equal paths of one pair, rows a
 result. Node by node from the source outward, paths that come to the same so far (does a frame
 arrive, what the points met let pass together, where it was enforced or observed first, the last
 reason, which points will know the flow of an answer) are one, with their number.
+
+What one path comes to, all of a kind do, but not over which points: who drops an answer, or is gone
+round by it, is asked of examples. So of a kind there are so many that each point that one of its
+paths meets (with the tag in the frame, or without) is met by an example, and the points of one
+state that one of its paths goes round are gone round by an example.
 """
 
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Sequence
+from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import dataclass
 from typing import TYPE_CHECKING, NamedTuple
 
 import numpy as np
 
 from oaktag.core.effects import Member
+from oaktag.core.network import Link
 from oaktag.core.paths import Path
 
 if TYPE_CHECKING:
@@ -35,6 +42,27 @@ class _So(NamedTuple):
     amiss: tuple[str | None, int] = (None, 0)
 
 
+@dataclass(frozen=True, slots=True, eq=False)
+class _Way:
+    """An example so far: the node where it ends, and the link and the way that led there."""
+
+    node: str
+    link: Link | None = None
+    before: _Way | None = None
+
+    def path(self) -> Path:
+        """The whole."""
+        nodes, links, way = [self.node], [], self
+        while way.before is not None and way.link is not None:
+            links.append(way.link)
+            way = way.before
+            nodes.append(way.node)
+        return Path(tuple(reversed(nodes)), tuple(reversed(links)))
+
+
+#: Examples by what they show: nothing of their own (None), that a node is met with the tag in the
+#: frame or without, or that a state is gone round.
+_Examples = dict[tuple[str, bool] | str | None, _Way]
 #: Whether a frame arrives; one of the above for each pair; and what will know the answers' flow.
 _Key = tuple[bool, tuple[_So, ...], tuple[int, ...], frozenset[int]]
 
@@ -50,37 +78,83 @@ class Crowd:
         total = out[paths.number[destination]]
         on = [n for n in paths.number if out[paths.number[n]] + back[paths.number[n]] == total]
         self.order = sorted(on, key=lambda n: (float(out[paths.number[n]]), paths.number[n]))
+        judges = {
+            n: [state.judges[p.id] for p in state.network.nodes[n].points if p.id in state.judges]
+            for n in self.order
+        }
+        self._judged = {n for n, of in judges.items() if of}
+        self._states = {n: {j.state for j in of if j.state is not None} for n, of in judges.items()}
+
+    def examples(self) -> tuple[Path, ...]:
+        """Some of the paths: each point that any of them meets, and each state that any goes round,
+        one of these does."""
+        nodes = self.state.network.nodes
+        held: dict[str, dict[bool, _Examples]] = {n: {} for n in self.order}
+        held[self.source][nodes[self.source].marks] = self._start()
+        for before, link, name in self._steps():
+            carries = link.carries and (before == self.source or nodes[before].carries)
+            for arrived, examples in held[before].items():
+                arrives = arrived and carries
+                known = held[name].setdefault(arrives, {})
+                _learn(known, self._longer(examples, link, name, arrives))
+        every: _Examples = {}
+        for examples in held[self.destination].values():
+            _learn(every, examples)
+        return _paths(every)
+
+    def _steps(self) -> Iterator[tuple[str, Link, str]]:
+        """From node over link to node, so that all that leads to a node comes before it."""
+        for name in self.order[1:]:
+            for before, link in self.state.paths.before(self.source, name):
+                yield before, link, name
+
+    def _start(self) -> _Examples:
+        """The way that has not left yet: it meets what is there, and goes round all the rest."""
+        way, here = _Way(self.source), self._states[self.source]
+        round_: set[str] = set().union(*self._states.values()) - here
+        marks = self.state.network.nodes[self.source].marks
+        return dict.fromkeys((None, (self.source, marks), *sorted(round_)), way)
+
+    def _longer(self, examples: _Examples, link: Link, name: str, arrives: bool) -> _Examples:
+        """Examples led on over a link to a node."""
+        longer = {way: _Way(name, link, way) for way in examples.values()}
+        here = self._states[name]
+        found = {shown: longer[way] for shown, way in examples.items() if shown not in here}
+        if name in self._judged:
+            found[name, arrives] = longer[examples[None]]
+        return found
 
     def rows(
         self, reach: Batches, pairs: Sequence[tuple[int, int]]
-    ) -> list[tuple[Path, list[tuple[Member, int, int, str, str | None]], int, tuple[int, int]]]:
+    ) -> list[
+        tuple[
+            tuple[Path, ...], list[tuple[Member, int, int, str, str | None]], int, tuple[int, int]
+        ]
+    ]:
         """What the paths come to for some pairs of elements of two units.
 
         Returns:
-            for each kind of path one, its members (with elements, result and place), and how many
-            paths are of this kind; and the units.
+            for each kind of path examples, its members (with elements, result and place), and how
+            many paths are of this kind; and the units.
         """
         back = _Back(self, reach, pairs)
-        held: dict[str, dict[_Key, tuple[Path, int]]] = {n: {} for n in self.order}
+        held: dict[str, dict[_Key, tuple[_Examples, int, int]]] = {n: {} for n in self.order}
         nodes, effects = self.state.network.nodes, reach.effects
         none = back.crossed(self.source, back.nothing)
         first = tuple(self._at(reach, pairs, self.source, False, (_So(),) * len(pairs), 0))
-        held[self.source][nodes[self.source].marks, first, *none] = Path((self.source,)), 1
-        for name in self.order[1:]:
-            for before, link in self.state.paths.before(self.source, name):
-                carries = link.carries and (before == self.source or nodes[before].carries)
-                for (arrived, so, *crossed), (path, ways) in held[before].items():
-                    arrives = arrived and carries
-                    longer = Path((*path.nodes, name), (*path.links, link))
-                    done = tuple(self._at(reach, pairs, name, arrives, so, len(longer.nodes) - 1))
-                    key = (arrives, done, *back.crossed(name, tuple(crossed)))  # type: ignore[arg-type]
-                    known = held[name].get(key)
-                    held[name][key] = (
-                        (longer, ways) if known is None else (known[0], known[1] + ways)
-                    )
+        held[self.source][nodes[self.source].marks, first, *none] = self._start(), 1, 0
+        for before, link, name in self._steps():
+            carries = link.carries and (before == self.source or nodes[before].carries)
+            for (arrived, so, *crossed), (examples, ways, hop) in held[before].items():
+                arrives = arrived and carries
+                done = tuple(self._at(reach, pairs, name, arrives, so, hop + 1))
+                key = (arrives, done, *back.crossed(name, tuple(crossed)))  # type: ignore[arg-type]
+                known, others, first_hop = held[name].get(key, ({}, 0, hop + 1))
+                _learn(known, self._longer(examples, link, name, arrives))
+                held[name][key] = known, others + ways, first_hop
         found = []
         units = int(reach.one.unit[pairs[0][0]]), int(reach.two.unit[pairs[0][1]])
-        for (_, so, *crossed), (path, ways) in held[self.destination].items():
+        for (_, so, *crossed), (examples, ways, _) in held[self.destination].items():
             results = [2 if s.enforced else 1 if s.observed else 0 for s in so]
             weak = min(results)
             places = [(s.enforced or s.observed or (-1, None)) for s in so]
@@ -91,7 +165,7 @@ class Crowd:
                 counts = results[n] == weak and places[n][0] == late
                 member = Member(int(reach.one.family[es]), s.out, cuts, counts)
                 members.append((member, es, ed, RESULTS[results[n]], places[n][1]))
-            found.append((path, members, ways, units))
+            found.append((_paths(examples), members, ways, units))
         return found
 
     def _at(
@@ -117,6 +191,17 @@ class Crowd:
                     (name, why) if why and acts else s.amiss,
                 )
         return found
+
+
+def _learn(known: _Examples, more: Mapping[tuple[str, bool] | str | None, _Way]) -> None:
+    """Take examples for what none is known for; the first one counts."""
+    for shown, way in more.items():
+        known.setdefault(shown, way)
+
+
+def _paths(examples: _Examples) -> tuple[Path, ...]:
+    """Each once, the first of all first."""
+    return tuple(dict.fromkeys(way.path() for way in dict.fromkeys(examples.values())))
 
 
 class _Back:

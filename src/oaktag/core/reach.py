@@ -14,6 +14,7 @@ from collections.abc import Iterable, Iterator, Mapping, Sequence
 from copy import copy
 from dataclasses import dataclass, replace
 from functools import cached_property
+from itertools import product
 from typing import Any, Literal, NamedTuple
 
 import numpy as np
@@ -122,6 +123,7 @@ class State:
         self.knowledge = knowledge
         self.judges = {i: j for i, j in judges.items() if j.point.mode != "off"}
         self._more = tuple(tables)
+        self._examples: dict[tuple[str, str], tuple[Path, ...]] = {}
         self.tags = matrix.groups.tags.tolist()
         self._place = {tag: n for n, tag in enumerate(self.tags)}
         self.wrongs: list[int] = []
@@ -136,7 +138,7 @@ class State:
         if knowledge is not self.knowledge:
             return State(self.matrix, network, paths, knowledge, self.judges)
         moved = copy(self)  # what was worked out holds there too
-        moved.network, moved.paths = network, paths
+        moved.network, moved.paths, moved._examples = network, paths, {}
         return moved
 
     @cached_property
@@ -254,23 +256,30 @@ class State:
         return flows_kept(self, path)
 
     def paths_of(self, a: Class, b: Class) -> Iterator[Path | None]:
-        """All paths between two classes, or None alone where there is none; of more than 64 one for
-        all that come to the same."""
-        return (path for path, _ in self.ways_of(a, b))
-
-    def ways_of(self, a: Class, b: Class) -> Iterator[tuple[Path | None, int]]:
-        """The same, each with the number of paths that it stands for."""
+        """All paths between two classes, or None alone where there is none; of more than 64
+        examples of each kind, which meet and go round together what all do."""
         ends = a.host.node, b.host.node
+        if inside(a.host, b.host) or self.paths.count(*ends) <= MOST_PATHS:
+            yield from self.ways_back(a, b)
+            return
+        for paths, *_ in Crowd(self, *ends).rows(Reach(self, [a], [b]), [(0, 0)]):
+            yield from paths
+
+    def ways_back(self, b: Class, a: Class) -> Iterator[Path | None]:
+        """The paths that answers take: the same, but of more than 64 so many as meet and go round
+        together what all do."""
+        ends = b.host.node, a.host.node
         count = self.paths.count(*ends)
-        if inside(a.host, b.host):
-            yield Path((ends[0],)), 1
+        if inside(b.host, a.host):
+            yield Path((ends[0],))
         elif not count:
-            yield None, 1
+            yield None
         elif count <= MOST_PATHS:
-            yield from ((path, 1) for path in self.paths.between(*ends))
+            yield from self.paths.between(*ends)
         else:
-            found = Crowd(self, *ends).rows(Reach(self, [a], [b]), [(0, 0)])
-            yield from ((path, ways) for path, _, ways, _ in found)
+            if ends not in self._examples:
+                self._examples[ends] = Crowd(self, *ends).examples()
+            yield from self._examples[ends]
 
 
 def inside(a: Host, b: Host) -> bool:
@@ -293,12 +302,19 @@ class Place(NamedTuple):
 
 
 class Between(NamedTuple):
-    """What becomes of packets between two classes on one path, or on several alike."""
+    """What becomes of packets between two classes on one path, or on several alike: then the others
+    are examples of them, which with the first meet and go round together what all do."""
 
     a: Class
     b: Class
     path: Path
     outcome: Outcome
+    others: tuple[Path, ...] = ()
+
+    @property
+    def paths(self) -> tuple[Path, ...]:
+        """The path and the other examples."""
+        return self.path, *self.others
 
 
 class Reach(Batches):
@@ -394,18 +410,23 @@ class Reach(Batches):
                     batch, int(batch.unit[n]), path, self.members_on(batch, n, path)
                 )
             for found, other in batch.crowded:
-                for path, members, *_ in found:
-                    yield from self._classes(batch, other, path, members)
+                for (path, *others), members, *_ in found:
+                    yield from self._classes(batch, other, path, members, tuple(others))
 
     def _classes(
-        self, batch: Batch, other: int, path: Path, members: Sequence[Any]
+        self,
+        batch: Batch,
+        other: int,
+        path: Path,
+        members: Sequence[Any],
+        others: tuple[Path, ...] = (),
     ) -> Iterator[Between]:
         for g, h in self.pairs(batch.source, other):
             for member, es, ed, *_ in members:
                 outcome = self.effects.outcome(member, g, h)
                 for a in self.one.classes_of(es, g):
                     for b in self.two.classes_of(ed, h):
-                        yield Between(a, b, path, outcome)
+                        yield Between(a, b, path, outcome, others)
 
     def rows(self, batch: Batch, only: Sequence[int] | None = None) -> Iterator[Flow]:
         """The rows of a batch, or of some places in it."""
@@ -429,7 +450,8 @@ class Reach(Batches):
 
     def row_between(self, g: int, h: int, place: Place) -> Flow:
         """The row of two groups there."""
-        return self._row(g, h, place.path, place.members, 1, place.units)
+        paths = () if place.path is None else (place.path,)
+        return self._row(g, h, paths, place.members, 1, place.units)
 
     def members_on(
         self, batch: Batch, n: int, path: Path
@@ -448,7 +470,7 @@ class Reach(Batches):
         self,
         g: int,
         h: int,
-        path: Path | None,
+        paths: tuple[Path, ...],
         members: Sequence[tuple[Member, int, int, Result, str | None]],
         ways: int,
         units: tuple[int, int],
@@ -458,7 +480,7 @@ class Reach(Batches):
             for side, u in zip((self.one, self.two), units, strict=True)
         ]
         source, destination = ((place_of(b), x) for b, x in zip(blocks, (g, h), strict=True))
-        if path is None:
+        if not paths:
             return Flow(source, destination, None, "unconnected", None, (), {}, {}, ways=ways)
         outcomes = [self.effects.outcome(m, g, h) for m, *_ in members]
         best = max(
@@ -472,6 +494,7 @@ class Reach(Batches):
             else max(range(len(members)), key=lambda n: (outcomes[n].code, -n))
         )
         _, es, ed, result, at = members[best]
+        path = paths[0]
         reasons, amiss = self._told(path, es, ed, g, h)
         if result != "unenforced":
             reasons = ()
@@ -480,7 +503,7 @@ class Reach(Batches):
         if EFFECTS[worst] == "one-way":
             member, es, ed, *_ = members[blamed]
             arriving = self.effects.should(member.family, g, h) & ~outcomes[blamed].breaks
-            amiss = (*amiss, *self._droppers(path, es, ed, g, h, arriving))
+            amiss = (*amiss, *self._droppers(paths, es, ed, g, h, arriving))
         leaks: dict[int, int] = {}
         breaks: dict[int, int] = {}
         unanswered: dict[Region, None] = {}
@@ -517,12 +540,12 @@ class Reach(Batches):
         return found[0], found[1]
 
     def _droppers(
-        self, path: Path, es: int, ed: int, g: int, h: int, arriving: int
+        self, paths: tuple[Path, ...], es: int, ed: int, g: int, h: int, arriving: int
     ) -> tuple[Reason, ...]:
         """Who drops the answers to packets that arrive."""
         a, b = self.one.classes_of(es, g)[0], self.two.classes_of(ed, h)[0]
         found: dict[Reason, None] = {}
-        for back in self.state.paths_of(b, a):
+        for path, back in product(paths, self.state.ways_back(b, a)):
             if back is not None:
                 for met, _ in dropping(self.state, b, a, back, path, arriving):
                     found[Reason(back.nodes[met.hop], "answer-dropped")] = None

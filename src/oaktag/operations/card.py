@@ -98,7 +98,7 @@ def _ends(model: Model) -> dict[tuple[int, int], dict[int, tuple[Host, Host]]]:
     classes = state.classes(model.hosts.take(model.hosts.endpoint >= 0))
     found: dict[tuple[int, int], dict[int, tuple[Host, Host]]] = {}
     spare: dict[tuple[int, int], dict[int, tuple[Host, Host]]] = {}
-    for a, b, path, outcome in Reach(state, classes, classes).by_class():
+    for a, b, path, outcome, _ in Reach(state, classes, classes).by_class():
         # Where there are several paths, a packet may take one that nobody guards.
         alone = inside(a.host, b.host) or state.paths.count(a.host.node, b.host.node) == 1
         held = (found if alone else spare).setdefault((a.host.group, b.host.group), {})

@@ -57,7 +57,7 @@ def _said(
         list({id(class_of[h]): class_of[h] for h in ends}.values())
         for ends in ((t.source for t in trials), (t.destination for t in trials))
     )
-    for a, b, path, outcome in Reach(model.state, sources, destinations).by_class():
+    for a, b, path, outcome, _ in Reach(model.state, sources, destinations).by_class():
         yield (id(a), id(b), path), outcome
 
 

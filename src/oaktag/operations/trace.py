@@ -109,7 +109,7 @@ def _packets(model: Model, a: Class, b: Class, path: Path | None, mask: int) -> 
     for cut in dict.fromkeys(cuts):
         parts = [p for part in parts for p in (part & cut, part & ~cut) if p]
     returning = atoms.full
-    for way in state.paths_of(b, a):
+    for way in state.ways_back(b, a):
         for met in answering(state, b, a, way, path) if way is not None else ():
             returning &= met.judge.allowed(met.sight)
     lost = [
@@ -157,7 +157,7 @@ def _way(
 
 def _back(model: Model, b: Class, a: Class, packet: Packet, out: Path) -> Iterator[Document]:
     judged = [m.judge for m in model.state.meetings(a, b, out) if m.judged and m.judge.stateful]
-    for path in model.state.paths_of(b, a):
+    for path in model.state.ways_back(b, a):
         if path is None:
             continue
         hops = walk(model.state, b, a, path, packet, out)
