@@ -344,6 +344,54 @@ def test_answers_that_go_another_way_are_lost_over_many_paths_too(
         assert "g2 drops the answers" in " ".join(run.out.split())
 
 
+def test_ways_round_a_gate_are_found_over_many_paths_too(tmp_path: Path, oaktag: Run) -> None:
+    """A gate, and beside it a node without one, which comes later in the file; 81 paths each.
+    Answers go round the gate, or meet it though it did not see the way out."""
+    points: list[dict[str, Any]] = [{"node": g, "point": {}} for g in ("m", "g", "z")]
+    links = [pair for n in ("g", "bare") for pair in [("m", n)] * 9 + [(n, "z")] * 9]
+    feeds = [("registry", g) for g in ("m", "g", "z")]
+    network = net(*points, {"node": "bare"}, links=links, feeds=feeds, where="m z z")
+    build(tmp_path, "a,b,web,,,,,\n", network=network)
+    flows = oaktag("-C", tmp_path, "reach", "--from", "a", "--to", "b", "--json").json["flows"]
+    assert [(f["paths"], f["effect"], [r["node"] for r in f["amiss"]]) for f in flows] == [
+        (81, "one-way", ["g"]), (81, "exact", []),
+    ]  # fmt: skip
+    told = oaktag("-C", tmp_path, "check", "--json").json["findings"]
+    assert [(f["code"], f["message"].split(" over ")[1][:8]) for f in told] == [
+        ("OT405", "z bare m"), ("OT406", "z g m: i"),
+    ]  # fmt: skip
+
+
+def test_a_frame_that_loses_its_tag_on_one_of_many_ways_back_costs_the_answer(
+    tmp_path: Path, oaktag: Run
+) -> None:
+    """A stateless point knows who answers by the frame alone, which keeps its tag over ``keeps``
+    and loses it over ``loses``: there the answer is dropped."""
+    one: dict[str, Any] = {"stateful": False, "from": ["sb"]}
+    nodes: list[dict[str, Any]] = [
+        {"node": "m", "point": one, "learns": ["session", "segment"]},
+        {"node": "keeps", "carries": True}, {"node": "loses"},
+        {"node": "z", "marks": True, "point": {"from": ["sa"]}},
+    ]  # fmt: skip
+    links: list[dict[str, Any]] = [
+        {"between": pair, "carries": True, "name": f"{n}-{times}-{pair[0]}"}
+        for n in ("keeps", "loses")
+        for times in range(9)
+        for pair in (["m", n], [n, "z"])
+    ]
+    feeds: list[Any] = [
+        ("registry", "z"), {"from": "registry", "to": "m", "only": {"groups": ["a"]}},
+    ]  # fmt: skip
+    network = net(*nodes, links=links, feeds=feeds, where="m z z")
+    build(tmp_path, "a,b,web,,,,,\n", network=network)
+    flows = oaktag("-C", tmp_path, "reach", "--from", "a", "--to", "b", "--json").json["flows"]
+    assert [(f["paths"], f["effect"], f["amiss"]) for f in flows] == [
+        (162, "one-way", [{"node": "m", "why": "answer-dropped"}])
+    ]
+    run = oaktag("-C", tmp_path, "trace", "a", "b", "443/tcp")
+    assert run.status == 1 and "but the answer is dropped at m" in " ".join(run.out.split())
+
+
 def test_an_expectation_with_path_asks_for_the_answer_too(tmp_path: Path, oaktag: Run) -> None:
     """Two gates that do not know each other's flows; then they share them."""
     gates: list[dict[str, Any]] = [{"node": g, "point": {}} for g in ("g1", "g2")]
