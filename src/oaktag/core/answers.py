@@ -17,7 +17,7 @@ from typing import Any, Literal, NamedTuple
 from oaktag.core.arrays import Flags, Ints, np
 from oaktag.core.batches import Batch
 from oaktag.core.effects import Member
-from oaktag.core.judging import NOTHING, dropping
+from oaktag.core.judging import NOTHING, Judge, dropping
 from oaktag.core.packets import Packet
 from oaktag.core.painting import distinct
 from oaktag.core.paths import Path
@@ -63,21 +63,23 @@ def _of(state: State, row: Between) -> Iterator[Trouble]:
     if not answered:
         return
     packet = answered[0].usual(family).exchanged()
-    backs = [back for back in state.ways_back(b, a) if back is not None]
+    outs: dict[Judge, Path] = {}
     for out in row.paths:
-        judged = [
-            m.judge
-            for m in state.meetings(a, b, out)
-            if m.judged and m.judge.enforces and m.judge.stateful
-        ]
-        for back in backs:
-            there = state.flows_kept(back)
-            for judge in judged:
-                if judge.state not in there:
-                    yield Trouble("round", judge.point.id, a.host, b.host, out, back, packet)
-            for met, lost in dropping(state, b, a, back, out, arriving):
-                dropped = lost.usual(family).exchanged()
-                yield Trouble("dropped", met.judge.point.id, a.host, b.host, out, back, dropped)
+        for met in state.meetings(a, b, out):
+            if met.judged and met.judge.enforces and met.judge.stateful:
+                outs.setdefault(met.judge, out)
+    kept = [(out, state.flows_kept(out)) for out in row.paths]
+    for back in state.ways_back(b, a):
+        if back is None:
+            continue
+        there = state.flows_kept(back)
+        for judge, out in outs.items():
+            if judge.state not in there:
+                yield Trouble("round", judge.point.id, a.host, b.host, out, back, packet)
+        for met, lost in dropping(state, b, a, back, row.paths, arriving):
+            out = next(out for out, known in kept if met.judge.state not in known)
+            dropped = lost.usual(family).exchanged()
+            yield Trouble("dropped", met.judge.point.id, a.host, b.host, out, back, dropped)
 
 
 def one_of_each(

@@ -9,7 +9,6 @@ through.
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Sequence
-from itertools import product
 from typing import NamedTuple, TypeVar
 
 from oaktag.core.judging import dropping
@@ -102,9 +101,9 @@ def causes_of(model: Model, one: Fates) -> tuple[Reason, ...]:
         if not met:
             reasons[Reason(None, "no-point")] = None
     if one.unanswered:
-        ways = product((one.path, *one.others), model.state.ways_back(one.b, one.a))
-        for out, back in ways:
+        outs = one.path, *one.others
+        for back in model.state.ways_back(one.b, one.a):
             if back is not None:
-                for drop, _ in dropping(model.state, one.b, one.a, back, out, one.unanswered):
+                for drop, _ in dropping(model.state, one.b, one.a, back, outs, one.unanswered):
                     reasons[Reason(back.nodes[drop.hop], "answer-dropped")] = None
     return tuple(reasons)

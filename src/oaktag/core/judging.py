@@ -21,7 +21,7 @@ Rules kept here (semantics, sections 5, 6 and 8):
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator, Mapping
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from copy import copy
 from typing import TYPE_CHECKING, Any, NamedTuple, Protocol
 
@@ -327,25 +327,27 @@ def meetings(state: Judged, a: Class, b: Class, path: Path) -> Iterator[Meeting]
         yield Meeting(hop, judge, sight, frame, judged, WHY[why])
 
 
-def answering(state: Judged, b: Class, a: Class, back: Path, out: Path) -> Iterator[Meeting]:
-    """The enforcing points on a way back that judge answers, for they do not know the flow; ``out``
-    is the way of the packets."""
-    crossed = flows_kept(state, out)
+def answering(
+    state: Judged, b: Class, a: Class, back: Path, outs: Sequence[Path]
+) -> Iterator[Meeting]:
+    """The enforcing points on a way back that judge answers, for they do not know the flow over one
+    of some ways out."""
+    crossed = set.intersection(*(flows_kept(state, out) for out in outs))
     for met in meetings(state, b, a, back):
         if met.judged and met.judge.enforces and met.judge.state not in crossed:
             yield met
 
 
 def dropping(
-    state: Judged, b: Class, a: Class, back: Path, out: Path, arriving: int
+    state: Judged, b: Class, a: Class, back: Path, outs: Sequence[Path], arriving: int
 ) -> Iterator[tuple[Meeting, Region]]:
     """The points that drop answers on a way back, each with packets whose answers it drops (also
-    where one before it drops them already); ``out`` is the way of the packets.
+    where one before it drops them already), where the packets took one of some ways out.
 
     Args:
         b, a: who answers, and whom.
         arriving: the packets from ``a`` that arrive at ``b``.
     """
-    for met in answering(state, b, a, back, out):
+    for met in answering(state, b, a, back, outs):
         for region in state.matrix.atoms.unanswered(arriving, met.judge.allowed(met.sight))[:1]:
             yield met, region

@@ -14,7 +14,6 @@ from collections.abc import Iterable, Iterator, Mapping, Sequence
 from copy import copy
 from dataclasses import dataclass, replace
 from functools import cached_property
-from itertools import product
 from typing import Any, Literal, NamedTuple
 
 import numpy as np
@@ -545,8 +544,8 @@ class Reach(Batches):
         """Who drops the answers to packets that arrive."""
         a, b = self.one.classes_of(es, g)[0], self.two.classes_of(ed, h)[0]
         found: dict[Reason, None] = {}
-        for path, back in product(paths, self.state.ways_back(b, a)):
+        for back in self.state.ways_back(b, a):
             if back is not None:
-                for met, _ in dropping(self.state, b, a, back, path, arriving):
+                for met, _ in dropping(self.state, b, a, back, paths, arriving):
                     found[Reason(back.nodes[met.hop], "answer-dropped")] = None
         return tuple(found)

@@ -110,7 +110,7 @@ def _packets(model: Model, a: Class, b: Class, path: Path | None, mask: int) -> 
         parts = [p for part in parts for p in (part & cut, part & ~cut) if p]
     returning = atoms.full
     for way in state.ways_back(b, a):
-        for met in answering(state, b, a, way, path) if way is not None else ():
+        for met in answering(state, b, a, way, (path,)) if way is not None else ():
             returning &= met.judge.allowed(met.sight)
     lost = [
         region.usual(family)
