@@ -320,6 +320,14 @@ def test_the_gate_sees_people_and_not_cells(
     assert said.startswith("**1 endpoint gains; nobody loses**") and "| dirk |" in said
 
 
+def test_whoever_is_in_no_group_is_counted_as_untagged(sample: Path, oaktag: Run) -> None:
+    asked = ("-C", sample, "grant", "untagged", "catalogue", "22/tcp", "--json")
+    (cell,) = oaktag(*asked).json["cells"]
+    said = oaktag("-C", sample, "members", "--all", "--json").json["endpoints"]
+    alone = [r for r in said if r["group"] in (None, "untagged")]
+    assert (cell["source_members"], cell["destination_members"]) == (len(alone), 2) == (1, 2)
+
+
 def test_sessions_beside_the_files_are_of_one_version_alone(sample: Path, tmp_path: Path) -> None:
     """Two folders of the same files, in one of which somebody has a session besides: what both hold
     to the byte is read once, who is where is not."""

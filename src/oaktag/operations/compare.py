@@ -110,11 +110,12 @@ def if_enforced(model: Model, where: str | None = None) -> Comparison:
 
 
 def _cells(was: Model, now: Model) -> list[Document]:
-    """The cells that differ, with how many are in each group, in the version with more of them."""
+    """The cells that differ, with how many are in each group (as untagged: in none), in the version
+    with more of them."""
     changes = compare(was.matrix, now.matrix)
     old = {is_: was_ for was_, is_ in renamed(was.groups, now.groups).items()}
     given = [m.assignment.group for m in ((now, was) if changes else ())]
-    people = [np.bincount(g[g >= 0], minlength=len(now.groups) + len(was.groups)) for g in given]
+    people = [np.bincount(g.clip(0), minlength=len(now.groups) + len(was.groups)) for g in given]
 
     def members(name: str) -> int:
         ids = name, old.get(name, name)
