@@ -14,7 +14,7 @@ state that one of its paths goes round are gone round by an example.
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from typing import TYPE_CHECKING, NamedTuple
 
@@ -91,8 +91,7 @@ class Crowd:
         nodes = self.state.network.nodes
         held: dict[str, dict[bool, _Examples]] = {n: {} for n in self.order}
         held[self.source][nodes[self.source].marks] = self._start()
-        for before, link, name in self._steps():
-            carries = link.carries and (before == self.source or nodes[before].carries)
+        for before, link, name, carries in self._steps():
             for arrived, examples in held[before].items():
                 arrives = arrived and carries
                 known = held[name].setdefault(arrives, {})
@@ -102,11 +101,14 @@ class Crowd:
             _learn(every, examples)
         return _paths(every)
 
-    def _steps(self) -> Iterator[tuple[str, Link, str]]:
-        """From node over link to node, so that all that leads to a node comes before it."""
+    def _steps(self) -> Iterator[tuple[str, Link, str, bool]]:
+        """From node over link to node, so that all that leads to a node comes before it; and
+        whether a tag that arrives at the first goes on to the second."""
+        nodes = self.state.network.nodes
         for name in self.order[1:]:
             for before, link in self.state.paths.before(self.source, name):
-                yield before, link, name
+                carries = link.carries and (before == self.source or nodes[before].carries)
+                yield before, link, name, carries
 
     def _start(self) -> _Examples:
         """The way that has not left yet: it meets what is there, and goes round all the rest."""
@@ -143,8 +145,7 @@ class Crowd:
         none = back.crossed(self.source, back.nothing)
         first = tuple(self._at(reach, pairs, self.source, False, (_So(),) * len(pairs), 0))
         held[self.source][nodes[self.source].marks, first, *none] = self._start(), 1, 0
-        for before, link, name in self._steps():
-            carries = link.carries and (before == self.source or nodes[before].carries)
+        for before, link, name, carries in self._steps():
             for (arrived, so, *crossed), (examples, ways, hop) in held[before].items():
                 arrives = arrived and carries
                 done = tuple(self._at(reach, pairs, name, arrives, so, hop + 1))
@@ -193,7 +194,7 @@ class Crowd:
         return found
 
 
-def _learn(known: _Examples, more: Mapping[tuple[str, bool] | str | None, _Way]) -> None:
+def _learn(known: _Examples, more: _Examples) -> None:
     """Take examples for what none is known for; the first one counts."""
     for shown, way in more.items():
         known.setdefault(shown, way)
