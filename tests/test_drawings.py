@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import json
 import random
+import re
 from collections.abc import Iterator
 from itertools import pairwise
 from pathlib import Path
@@ -11,6 +13,7 @@ from typing import Any
 import pytest
 from matplotlib.backends.backend_agg import FigureCanvasAgg
 
+import oaktag as package
 from networks import random_net, write_net
 from oaktag.operations.picture import picture
 from oaktag.operations.reach import reach
@@ -141,3 +144,25 @@ def test_a_drawing_of_any_network(seed: int, tmp_path: Path) -> None:
     assert {(x["a"], x["b"]) for x in found["links"]} | {
         (x["b"], x["a"]) for x in found["links"]
     } >= {(link["a"], link["b"]) for link in document["links"] if link["a"] != link["b"]}
+
+
+def test_of_what_passes_inside_a_large_set_the_rest_is_counted(tmp_path: Path) -> None:
+    """Forty-three groups, each of which may reach the next: a line each, of which forty are drawn."""
+    names = [f"g{n:02}" for n in range(44)]
+    lines = [f"{a},{b},web,enforce,to" for a, b in pairwise(names)]
+    held: dict[str, Any] = {
+        "oaktag.yaml": {"workspace": "wide", "layers": ["m.csv"]},
+        "groups.yaml": {"groups": [{"id": n, "tag": 100 + i} for i, n in enumerate(names)], "sets": {"all-of-them": names}},
+        "permissions.yaml": {"permissions": {"web": [{"allow": ["443/tcp"]}]}},
+        "assignments.yaml": {"rules": []},
+    }  # fmt: skip
+    for name, content in held.items():
+        (tmp_path / name).write_text(json.dumps(content), encoding="utf-8")
+    head = "source,destination,permission,mode,way"
+    (tmp_path / "m.csv").write_text("\n".join([head, *lines, ""]), encoding="utf-8")
+    figure = tmp_path / "around.svg"
+    workspace = package.Workspace.load(tmp_path)
+    workspace.draw_around(workspace.around("all-of-them"), figure)
+    said = re.findall(r"<!-- (.*?) -->", figure.read_text(encoding="utf-8"), re.S)
+    last = said.index("and 3 lines more")
+    assert said[last - 40 : last] == [f"{a} → {b} (a)" for a, b in [*pairwise(names)][:40]]
